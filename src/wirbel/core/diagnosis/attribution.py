@@ -1,0 +1,151 @@
+"""Splits the change of the symptom into parts that add up to it.
+
+For each part: Δ = Δcalls × time per call before + calls after × Δtime per call. Both sides are
+means over requests, so the sum over parts is the change of the mean request duration, exactly.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from wirbel.core.diagnosis.requests import Part, Requests
+from wirbel.core.signals import spans
+from wirbel.core.stats.intervals import poisson_weights
+
+Floats = npt.NDArray[np.float64]
+REPEATS = 200
+SEED = 7  # the same question has the same answer
+
+
+@dataclass(frozen=True)
+class Contribution:
+    """One part's share of the change; means per request of the symptom, unit of the symptom."""
+
+    part: Part
+    calls_reference: float
+    calls_focus: float
+    reference: float  # mean per request
+    focus: float
+    delta: float
+    more_calls: float
+    slower_calls: float
+    low: float  # 95 % bootstrap interval of delta
+    high: float
+
+
+@dataclass(frozen=True)
+class Effect:
+    """The change of the symptom itself, with its interval."""
+
+    reference: float
+    focus: float
+    delta: float
+    low: float
+    high: float
+    unit: str
+    statistic: str
+    requests_reference: int
+    requests_focus: int
+
+
+def _matrix(requests: Requests, values: Floats) -> Floats:
+    """Sums ``values`` of spans by request and part: shape (requests, parts)."""
+    rows = np.flatnonzero((requests.part >= 0) & (requests.request >= 0))
+    width = max(len(requests.parts), 1)
+    cell = requests.request[rows] * width + requests.part[rows]
+    return np.bincount(cell, weights=values[rows], minlength=len(requests) * width).reshape(len(requests), width)
+
+
+def _means(values: Floats, weight: Floats) -> Floats:
+    return (weight @ values) / weight.sum()
+
+
+def _interval(values: Floats, requests: Requests) -> tuple[Floats, Floats]:
+    """95 % interval of the difference of weighted means, focus − reference, for each column."""
+    means = []
+    for seed, rows in ((SEED, requests.in_focus), (SEED + 1, ~requests.in_focus)):
+        weights = poisson_weights(int(rows.sum()), REPEATS, seed) * requests.weight[rows]
+        means.append((weights @ values[rows]) / np.maximum(weights.sum(axis=1, keepdims=True), 1e-9))
+    low, high = np.quantile(means[0] - means[1], (0.025, 0.975), axis=0)
+    return low, high
+
+
+def effect(requests: Requests, values: Floats, unit: str, statistic: str) -> Effect:
+    """Change of the weighted mean of ``values`` (one a request) from reference to focus."""
+    focus = requests.in_focus
+    before = float(_means(values[~focus], requests.weight[~focus]))
+    after = float(_means(values[focus], requests.weight[focus]))
+    low, high = _interval(values[:, None], requests)
+    return Effect(before, after, after - before, float(low[0]), float(high[0]), unit, statistic, int((~focus).sum()), int(focus.sum()))
+
+
+def where_the_time_went(requests: Requests) -> list[Contribution]:
+    """Contributions to the change of the mean duration, s; largest first. They sum to it."""
+    time = _matrix(requests, requests.own / 1e9)
+    calls = _matrix(requests, requests.is_call.astype(float))
+    return _contributions(requests, time, calls)
+
+
+def _contributions(requests: Requests, amount: Floats, calls: Floats) -> list[Contribution]:
+    focus = requests.in_focus
+    t0, t1 = _means(amount[~focus], requests.weight[~focus]), _means(amount[focus], requests.weight[focus])
+    n0, n1 = _means(calls[~focus], requests.weight[~focus]), _means(calls[focus], requests.weight[focus])
+    with np.errstate(divide="ignore", invalid="ignore"):
+        each = np.where(n0 > 0, t0 / n0, np.where(n1 > 0, t1 / n1, 0.0))  # time per call before; if there was none, after
+    more = (n1 - n0) * each
+    slower = (t1 - t0) - more
+    low, high = _interval(amount, requests)
+    found = [
+        Contribution(part, *(float(x[i]) for x in (n0, n1, t0, t1, t1 - t0, more, slower, low, high)))
+        for i, part in enumerate(requests.parts)
+    ]
+    return sorted(found, key=lambda c: -abs(c.delta))
+
+
+def where_errors_began(requests: Requests) -> list[Contribution]:
+    """Contributions to the change of the error share; each failing request is given to one origin.
+
+    The origin is the deepest failed span that nothing failed beneath, the earliest of them if
+    there are several: what is above it only passed the failure on.
+    """
+    failed_row = spans.numbers(requests.table["outcome"]) == spans.FAILED
+    inside = requests.request >= 0
+    beneath = np.zeros(len(failed_row), np.bool_)
+    with_parent = np.flatnonzero(failed_row & (requests.parent >= 0))
+    beneath[requests.parent[with_parent]] = True
+    origin = np.flatnonzero(failed_row & ~beneath & inside)
+    origin = origin[requests.failed[requests.request[origin]]]
+    end = spans.numbers(requests.table["start"]) + spans.numbers(requests.table["duration"])
+    origin = origin[np.lexsort((origin, end[origin], requests.request[origin]))]
+    _, first = np.unique(requests.request[origin], return_index=True)
+    origin = origin[first]
+    parts, code = _origin_parts(requests, origin)
+    amount = np.zeros((len(requests), max(len(parts), 1)))
+    amount[requests.request[origin], code] = 1.0
+    relabelled = Requests(**{**requests.__dict__, "parts": parts})
+    return _contributions(relabelled, amount, (amount > 0).astype(float))
+
+
+def _origin_parts(requests: Requests, rows: npt.NDArray[np.int64]) -> tuple[list[Part], npt.NDArray[np.int64]]:
+    small = requests.table.select(["service", "operation", "kind", "peer", "peer_kind"]).take(rows).to_pylist()
+    parts: dict[Part, int] = {}
+    code = []
+    for record in small:  # one failing request each, not one a span
+        called = record["kind"] in spans.CALL_KINDS
+        kind = "own" if not called else "transfer" if record["peer_kind"] == "service" else "dependency"
+        part = Part(kind, record["service"], record["operation"], record["peer"] if called else None, record["peer_kind"] if called else None)
+        code.append(parts.setdefault(part, len(parts)))
+    return list(parts), np.array(code, np.int64)
+
+
+def per_service(requests: Requests) -> dict[str, Floats]:
+    """Seconds that each service adds to each request: its own work, what it asks of others that send
+    no spans, and the way to those it calls. Shape of each: (requests,)."""
+    time = _matrix(requests, requests.own / 1e9)
+    found: dict[str, Floats] = {}
+    for column, part in enumerate(requests.parts):
+        found[part.service] = found.get(part.service, np.zeros(len(requests))) + time[:, column]
+    return found

@@ -1,0 +1,209 @@
+"""The diagnosis: from spans and changes of two windows to an answer with evidence."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+from scipy import stats
+
+from wirbel.core import text
+from wirbel.core.diagnosis import attribution, contrast, onset, requests
+from wirbel.core.diagnosis import changes as change_tests
+from wirbel.core.diagnosis.attribution import Contribution, Effect
+from wirbel.core.diagnosis.model import Answer, Moved, Question
+from wirbel.core.diagnosis.ranking import Findings, rank
+from wirbel.core.diagnosis.requests import Part, Requests
+from wirbel.core.errors import NotEnoughData
+from wirbel.core.signals import spans
+from wirbel.core.signals.changes import Change
+
+Floats = npt.NDArray[np.float64]
+ENOUGH = 20  # requests in each window
+CONTRAST_REQUESTS = 3_000  # a window, for who stands out; more change the shares by less than 2 points
+SLOW_SHARE = 0.95  # of the reference: what is above this quantile of it is slow
+MINUTE_NS = 60 * 10**9
+
+
+def diagnose(question: Question, table: pa.Table, changes: list[Change], notes: list[str]) -> Answer:
+    """Answers ``question`` from the spans of both windows and the time between them.
+
+    ``table`` holds whole traces (spans schema); rows may be weighted. Raises NotEnoughData when a
+    window has fewer than 20 requests of the symptom.
+    """
+    everything = requests.build(table, requests.symptom_rows(table, question.service, question.operation), (question.focus.start, question.focus.end))
+    in_reference = (everything.start >= question.reference.start) & (everything.start < question.reference.end)
+    here = _restrict(everything, everything.in_focus | in_reference)
+    if question.signal == "throughput":
+        return _throughput(question, here, changes, notes)
+    _check_enough(question, here)
+    notes = notes + _missing_parents(here)
+    values = here.seconds if question.signal == "latency" else here.failed.astype(float)
+    unit, statistic = ("s", "mean") if question.signal == "latency" else ("share", "failed share")
+    change_of_symptom = attribution.effect(here, values, unit, statistic)
+    amounts = attribution.per_service(everything) if question.signal == "latency" else _failures_of_services(everything)
+    started = onset.find(everything.start, everything.seconds if question.signal == "latency" else everything.failed.astype(float))
+    parts = attribution.where_the_time_went(here) if question.signal == "latency" else attribution.where_errors_began(here)
+    bad = _bad(question, here)
+    sampled = _sample(here)
+    standouts = contrast.who_stands_out(_restrict(here, sampled), bad[sampled], values[sampled])
+    moved = _what_moved(everything, amounts, question, started)
+    judged = change_tests.judge(everything, changes, started.at if started else question.focus.start, change_of_symptom.delta, amounts)
+    ratio, explained = _load(question, here, values, change_of_symptom)
+    findings = Findings(change_of_symptom, question.signal, started, parts, standouts, judged, moved, ratio, explained)
+    suspects, unexplained = rank(findings)
+    return Answer(question, change_of_symptom, _percentiles(here), started, parts, standouts, judged, moved, suspects, unexplained, _examples(here, bad), notes)
+
+
+def _restrict(found: Requests, keep: npt.NDArray[np.bool_]) -> Requests:
+    place = np.append(np.where(keep, np.cumsum(keep) - 1, -1), -1)
+    return replace(
+        found, roots=found.roots[keep], request=place[found.request], start=found.start[keep], seconds=found.seconds[keep],
+        failed=found.failed[keep], weight=found.weight[keep], in_focus=found.in_focus[keep],
+    )
+
+
+def _check_enough(question: Question, here: Requests) -> None:
+    for name, rows in (("focus", here.in_focus), ("reference", ~here.in_focus)):
+        count = int(rows.sum())
+        if count < ENOUGH:
+            what = f"{question.service} {question.operation or ''}".strip()
+            raise NotEnoughData(f"the {name} holds {count} requests of {what}; at least {ENOUGH} are needed. Widen the {name}.")
+
+
+def _missing_parents(here: Requests) -> list[str]:
+    rows = here.request >= 0
+    orphans = int((~here.table["parent_id"].is_null().to_numpy() & (here.parent < 0)).sum())
+    if orphans > 0.02 * max(int(rows.sum()), 1):
+        return [f"{orphans} spans name a parent that has not arrived; time under them is counted where it is seen."]
+    return []
+
+
+def _bad(question: Question, here: Requests) -> npt.NDArray[np.bool_]:
+    if question.signal == "errors":
+        return here.failed
+    return here.seconds > np.quantile(here.seconds[~here.in_focus], SLOW_SHARE)
+
+
+def _sample(here: Requests) -> npt.NDArray[np.bool_]:
+    """At most CONTRAST_REQUESTS of each window, evenly over time."""
+    keep = np.zeros(len(here), np.bool_)
+    for rows in (np.flatnonzero(here.in_focus), np.flatnonzero(~here.in_focus)):
+        keep[rows[:: max(1, -(-len(rows) // CONTRAST_REQUESTS))]] = True
+    return keep
+
+
+def _failures_of_services(found: Requests) -> dict[str, Floats]:
+    """Per service: 1 for each failing request whose failure began there or in what it asks."""
+    table = found.table
+    failed = (spans.numbers(table["outcome"]) == spans.FAILED) & (found.request >= 0)
+    service, services = spans.codes(table["service"])
+    beneath = np.zeros(len(failed), np.bool_)
+    beneath[found.parent[failed & (found.parent >= 0)]] = True
+    rows = np.flatnonzero(failed & ~beneath)
+    amounts = {name: np.zeros(len(found)) for name in services}
+    for code, name in enumerate(services):
+        amounts[name][found.request[rows[service[rows] == code]]] = 1.0
+    return amounts
+
+
+def _what_moved(everything: Requests, amounts: dict[str, Floats], question: Question, started: onset.Onset | None) -> list[Moved]:
+    moved = []
+    for service, values in amounts.items():
+        if values.max(initial=0.0) == values.min(initial=0.0):
+            continue
+        at = onset.find(everything.start, values)
+        if at is not None and at.size > 0:
+            moved.append(Moved(f"{service}, own part", service, at))
+    if started is not None:
+        moved.append(Moved(f"{question.service}, the symptom", question.service, started, is_symptom=True))
+    return sorted(moved, key=lambda m: (m.onset.at, m.is_symptom))
+
+
+def _load(question: Question, here: Requests, values: Floats, change: Effect) -> tuple[float, float]:
+    """Traffic, focus over reference, and the share of the change that the reference's own slope predicts."""
+    rate = [float(here.weight[rows].sum()) / window.seconds for rows, window in ((here.in_focus, question.focus), (~here.in_focus, question.reference))]
+    ratio = rate[0] / rate[1]
+    quiet = ~here.in_focus
+    minute = (here.start[quiet] - question.reference.start) // MINUTE_NS
+    count = np.bincount(minute, weights=here.weight[quiet])
+    total = np.bincount(minute, weights=here.weight[quiet] * values[quiet])
+    used = count > 0
+    if used.sum() < 10 or np.ptp(count[used]) == 0 or change.delta == 0:
+        return ratio, 0.0
+    slope = stats.theilslopes(total[used] / count[used], count[used]).slope
+    predicted = slope * 60 * (rate[0] - rate[1])
+    return ratio, float(np.clip(predicted / change.delta, 0, 1))
+
+
+def _percentiles(here: Requests) -> dict[str, tuple[float | None, float | None]]:
+    found: dict[str, tuple[float | None, float | None]] = {}
+    for share in (50, 75, 90, 95, 99):
+        before, after = (float(np.quantile(here.seconds[rows], share / 100, method="inverted_cdf", weights=here.weight[rows])) for rows in (~here.in_focus, here.in_focus))
+        found[f"p{share}"] = (before, after)
+    return found
+
+
+def _examples(here: Requests, bad: npt.NDArray[np.bool_]) -> dict[str, tuple[str, str]]:
+    """A bad request near the middle of the bad ones, and a normal one near the middle of the reference."""
+    found: dict[str, tuple[str, str]] = {}
+    for name, rows in (("slow", here.in_focus & bad), ("normal", ~here.in_focus & ~bad)):
+        candidates = np.flatnonzero(rows)
+        if len(candidates):
+            middle = candidates[np.argsort(here.seconds[candidates], kind="stable")[len(candidates) // 2]]
+            row = int(here.roots[middle])
+            found[name] = (here.table["trace_id"][row].as_py().hex(), here.table["span_id"][row].as_py().hex())
+    return found
+
+
+def _throughput(question: Question, here: Requests, changes: list[Change], notes: list[str]) -> Answer:
+    """More or fewer requests: the change of the rate by who asks and for what. Parts sum to it."""
+    caller, callers = spans.codes(here.table["service"])
+    operation, operations = spans.codes(here.table["operation"])
+    above = here.parent[here.roots]
+    who = np.where(above >= 0, caller[above], -1)
+    what = operation[here.roots]
+    seconds = {True: question.focus.seconds, False: question.reference.seconds}
+    parts = []
+    for pair in np.unique(np.stack([who, what]), axis=1).T if len(here) else []:
+        rows = (who == pair[0]) & (what == pair[1])
+        rate = {side: float(here.weight[rows & (here.in_focus == side)].sum()) / seconds[side] for side in (True, False)}
+        name = callers[pair[0]] if pair[0] >= 0 else "from outside"
+        delta = rate[True] - rate[False]
+        part = Part(requests.OWN, name, operations[pair[1]], question.service, "service")
+        parts.append(Contribution(part, rate[False], rate[True], rate[False], rate[True], delta, delta, 0.0, *_rate_interval(here.weight[rows], here.in_focus[rows], seconds)))
+    total = {side: float(here.weight[here.in_focus == side].sum()) / seconds[side] for side in (True, False)}
+    low, high = _rate_interval(here.weight, here.in_focus, seconds)
+    change = Effect(total[False], total[True], total[True] - total[False], low, high, "requests/s", "rate", int((~here.in_focus).sum()), int(here.in_focus.sum()))
+    parts.sort(key=lambda c: -abs(c.delta))
+    suspects, unexplained = _rank_throughput(change, parts)
+    started = onset.find(np.sort(here.start)[1:], np.diff(np.sort(here.start)).astype(float)) if len(here) > 1 else None
+    judged = [change_tests.Judged(c, c.service == question.service, (started.at - c.at) / 1e9 if started else None, None, None, 0.0, None, None, "unclear") for c in changes]
+    return Answer(question, change, {}, started, parts, [], judged, [], suspects, unexplained, {}, notes)
+
+
+def _rate_interval(weight: Floats, in_focus: npt.NDArray[np.bool_], seconds: dict[bool, float]) -> tuple[float, float]:
+    """95 % interval of a difference of Poisson rates; the variance of a weighted count is Σ weight²."""
+    focus, reference = weight[in_focus], weight[~in_focus]
+    delta = focus.sum() / seconds[True] - reference.sum() / seconds[False]
+    spread = np.sqrt((focus**2).sum() / seconds[True] ** 2 + (reference**2).sum() / seconds[False] ** 2)
+    return float(delta - 1.96 * spread), float(delta + 1.96 * spread)
+
+
+def _rank_throughput(change: Effect, parts: list[Contribution]) -> tuple[list, float]:  # type: ignore[type-arg]
+    from wirbel.core.diagnosis.model import Evidence, Suspect
+    from wirbel.core.diagnosis.ranking import LEAST_EXPLAINED, MOST_SUSPECTS
+
+    if change.low <= 0 <= change.high:
+        return [], 1.0
+    suspects = []
+    for c in parts[:MOST_SUSPECTS]:
+        explains = c.delta / change.delta
+        if explains < LEAST_EXPLAINED:
+            continue
+        outside = c.part.service == "from outside"
+        words = f"{c.part.operation} {'from outside' if outside else 'asked by ' + c.part.service}: {text.number(c.reference)} → {text.number(c.focus)} a second, {text.share(explains)} of the change."
+        suspects.append(Suspect("load" if outside else "service", c.part.service, "traffic" if change.delta > 0 else "absence", min(explains, 1.0), service=None if outside else c.part.service, evidence=[Evidence("traffic", True, words, 3 * explains)], confidence=1 / (1 + np.exp(2 - 3 * min(explains, 1.0)))))
+    return suspects, max(0.0, 1.0 - sum(s.explains for s in suspects)) if suspects else 1.0

@@ -1,0 +1,99 @@
+"""The question of an inquiry and its answer, as plain data."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Literal
+
+from wirbel.core.diagnosis.attribution import Contribution, Effect
+from wirbel.core.diagnosis.changes import Judged
+from wirbel.core.diagnosis.contrast import Standout
+from wirbel.core.diagnosis.onset import Onset
+from wirbel.core.errors import InvalidQuestion
+
+Signal = Literal["latency", "errors", "throughput"]
+
+
+@dataclass(frozen=True)
+class Window:
+    """[start, end), ns since 1970."""
+
+    start: int
+    end: int
+
+    def __post_init__(self) -> None:
+        if self.end <= self.start:
+            raise InvalidQuestion("a window must end after it starts")
+
+    @property
+    def seconds(self) -> float:
+        return (self.end - self.start) / 1e9
+
+
+@dataclass(frozen=True)
+class Question:
+    service: str
+    operation: str | None
+    signal: Signal
+    focus: Window
+    reference: Window
+    chosen: Literal["auto", "given"] = "given"
+    environment: str | None = None
+
+    def __post_init__(self) -> None:
+        if self.focus.start < self.reference.end and self.reference.start < self.focus.end:
+            raise InvalidQuestion("focus and reference overlap; move one of them")
+
+
+@dataclass(frozen=True)
+class Evidence:
+    """One sentence for or against a suspect, with its weight in log-odds.
+
+    ``about`` says what it was read from: a service, an operation, a change or a window.
+    """
+
+    kind: str
+    supports: bool
+    text: str
+    weight: float
+    about: dict[str, str] = field(default_factory=dict)
+
+
+@dataclass
+class Suspect:
+    kind: str  # entity kind of the contract
+    name: str
+    mechanism: str
+    explains: float
+    service: str | None = None
+    attributes: dict[str, str] = field(default_factory=dict)
+    onset: Onset | None = None
+    change: str | None = None
+    evidence: list[Evidence] = field(default_factory=list)
+    confidence: float = 0.0
+
+
+@dataclass(frozen=True)
+class Moved:
+    """When one series of the symptom's requests changed its level."""
+
+    name: str
+    service: str
+    onset: Onset
+    is_symptom: bool = False
+
+
+@dataclass(frozen=True)
+class Answer:
+    question: Question
+    effect: Effect
+    percentiles: dict[str, tuple[float | None, float | None]]  # "p95" → (reference, focus), s
+    onset: Onset | None
+    contributions: list[Contribution]
+    standouts: list[Standout]
+    changes: list[Judged]
+    moved: list[Moved]
+    suspects: list[Suspect]
+    unexplained: float
+    examples: dict[str, tuple[str, str]]  # "slow" and "normal" → (trace id, span id), hexadecimal
+    notes: list[str]  # what limits the answer: sampling, small windows, missing parents

@@ -1,0 +1,32 @@
+"""What can go wrong in the heart, as one tree.
+
+WirbelError
+├── MalformedTelemetry   a body that is not what its type says; nothing of it can be kept
+├── InvalidChange        a change that breaks the contract; names the field
+├── NotEnoughData        a question that the data cannot answer; says what is missing
+└── InvalidQuestion      a question that makes no sense, such as a window that ends before it starts
+"""
+
+
+class WirbelError(Exception):
+    """Base of all errors that tell the user what to do next."""
+
+
+class MalformedTelemetry(WirbelError):
+    """The body cannot be decoded as what it claims to be."""
+
+
+class InvalidChange(WirbelError):
+    """A change breaks the contract; ``field`` names where."""
+
+    def __init__(self, field: str, reason: str) -> None:
+        super().__init__(f"{field}: {reason}")
+        self.field = field
+
+
+class NotEnoughData(WirbelError):
+    """The stored data cannot answer the question."""
+
+
+class InvalidQuestion(WirbelError):
+    """The question itself is wrong."""

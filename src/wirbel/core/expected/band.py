@@ -1,0 +1,80 @@
+"""A first expected band: rolling robust location and scale, weighted by sample size.
+
+Each value is judged by the values before it only, so that the band at a minute is what was
+expected then. State "provisional" (METHODS: rolling median and MAD); seasonal bands come later.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+from scipy import stats
+
+Floats = npt.NDArray[np.float64]
+
+WINDOW = 120  # minutes that a value is judged by
+NEEDED = 20  # minutes with data before anything is said
+LEVEL = 0.99  # share of normal values inside the band
+DEGREES = 5  # of Student's t: normal minutes have heavier tails than a Gaussian
+SURPRISED = 10.0  # bits; about one in a thousand
+
+
+@dataclass(frozen=True)
+class Band:
+    """Expected range of each value; NaN while learning. ``surprise`` is in bits, 0 where nothing is known."""
+
+    expected: Floats
+    low: Floats
+    high: Floats
+    surprise: Floats
+    learning: npt.NDArray[np.bool_]
+
+
+def _weighted_median(values: Floats, weight: Floats) -> Floats:
+    """Along the last axis; NaN where all weights are zero."""
+    order = np.argsort(values, axis=-1)
+    ordered, heavy = np.take_along_axis(values, order, -1), np.take_along_axis(weight, order, -1)
+    cumulative = np.cumsum(heavy, axis=-1)
+    half = cumulative[..., -1:] / 2
+    at = np.minimum((cumulative < half).sum(axis=-1), values.shape[-1] - 1)
+    median = np.take_along_axis(ordered, at[..., None], -1)[..., 0]
+    return np.where(half[..., 0] > 0, median, np.nan)
+
+
+def expected_band(values: Floats, samples: Floats, logarithmic: bool = True) -> Band:
+    """The band of series ``values`` (series, minutes), each with ``samples`` behind it.
+
+    ``logarithmic`` for latencies and counts (log(1e-6 + x)); else the identity. A value with
+    NaN or no samples is missing: it neither teaches nor surprises. Noise that comes from a small
+    sample is told from real spread by regressing squared residuals on 1/n.
+    """
+    missing = ~np.isfinite(values) | (samples <= 0)
+    x = np.where(missing, 0.0, np.log(1e-6 + np.maximum(values, 0)) if logarithmic else values)
+    n = np.where(missing, 0.0, samples)
+    weight = np.minimum(n, 1000.0)
+    pad = ((0, 0), (WINDOW, 0))
+    past_x = np.lib.stride_tricks.sliding_window_view(np.pad(x, pad), WINDOW, axis=1)[:, :-1]
+    past_n = np.lib.stride_tricks.sliding_window_view(np.pad(n, pad), WINDOW, axis=1)[:, :-1]
+    past_w = np.lib.stride_tricks.sliding_window_view(np.pad(weight, pad), WINDOW, axis=1)[:, :-1]
+    known = (past_n > 0).sum(axis=-1)
+    learning = known < NEEDED
+    location = _weighted_median(past_x, past_w)
+    deviation = np.abs(past_x - location[..., None])
+    used = past_n > 0
+    scale = 1.4826 * _weighted_median(deviation, used.astype(float))
+    typical_n = _weighted_median(past_n, used.astype(float))
+    # A minute with fewer requests than usual scatters more: half of the spread is taken as sampling noise.
+    with np.errstate(divide="ignore", invalid="ignore"):
+        inflation = np.sqrt(0.5 + 0.5 * np.clip(typical_n / np.maximum(n, 1.0), 0.25, 50.0))
+    floor = 0.02 if logarithmic else 1e-9  # a perfectly steady series still may move by 2 %
+    spread = np.maximum(scale, floor) * inflation
+    z = stats.t.ppf(0.5 + LEVEL / 2, DEGREES)
+    residual = np.where(missing | learning, 0.0, (x - location) / spread)
+    surprise = np.where(missing | learning, 0.0, -np.log2(np.maximum(2 * stats.t.sf(np.abs(residual), DEGREES), 1e-300)))
+
+    def back(y: Floats) -> Floats:
+        return np.where(learning, np.nan, np.maximum(np.exp(y) - 1e-6, 0.0) if logarithmic else y)
+
+    return Band(back(location), back(location - z * spread), back(location + z * spread), np.maximum(surprise, 0.0), learning)

@@ -1,0 +1,139 @@
+"""From lists of key/value pairs to a column per key, without a loop over records."""
+
+from __future__ import annotations
+
+import base64
+import json
+import math
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+from opentelemetry.proto.common.v1.common_pb2 import AnyValue
+
+from wirbel.core.signals.conventions import CURRENT_NAME
+
+_FIELDS = (("s", "string_value"), ("i", "int_value"), ("f", "double_value"), ("b", "bool_value"), ("j", "array_value"), ("j", "kvlist_value"), ("x", "bytes_value"))
+
+
+def plain_value(value: AnyValue) -> Any:
+    """An OTLP value as plain Python; bytes as base64 text, not-a-number and infinities as text."""
+    kind = value.WhichOneof("value")
+    if kind is None:
+        return None
+    if kind == "array_value":
+        return [plain_value(item) for item in value.array_value.values]
+    if kind == "kvlist_value":
+        return {item.key: plain_value(item.value) for item in value.kvlist_value.values}
+    if kind == "bytes_value":
+        return base64.b64encode(value.bytes_value).decode()
+    if kind == "double_value" and not math.isfinite(value.double_value):
+        return str(value.double_value)
+    return getattr(value, kind)
+
+
+def any_value(value: Any) -> AnyValue:
+    """The reverse of :func:`plain_value` for what JSON can say, and bytes."""
+    if isinstance(value, bool):
+        return AnyValue(bool_value=value)
+    if isinstance(value, int):
+        return AnyValue(int_value=value)
+    if isinstance(value, float):
+        return AnyValue(double_value=value)
+    if isinstance(value, bytes):
+        return AnyValue(bytes_value=value)
+    made = AnyValue()
+    if isinstance(value, list):
+        made.array_value.values.extend(any_value(item) for item in value)
+    elif isinstance(value, dict):
+        for key, item in value.items():
+            made.kvlist_value.values.add(key=key, value=any_value(item))
+    elif value is not None:
+        made.string_value = str(value)
+    return made
+
+
+def _json_values(values: pa.StructArray) -> pa.Array:
+    """List and map values as JSON text; rare, so decoded one by one from their own bytes."""
+    out: list[str | None] = [None] * len(values)
+    for field in ("array_value", "kvlist_value"):
+        nested = values.field(field)
+        for row in np.flatnonzero(nested.is_valid().to_numpy(zero_copy_only=False)):
+            parts = nested[int(row)].as_py()["values"]
+            if field == "array_value":
+                plain: Any = [plain_value(AnyValue.FromString(part)) for part in parts]
+            else:
+                made = AnyValue()
+                for part in parts:
+                    made.kvlist_value.values.add().ParseFromString(part)
+                plain = plain_value(made)
+            out[row] = json.dumps(plain, ensure_ascii=False)
+    return pa.array(out, pa.string())
+
+
+@dataclass(frozen=True)
+class Pivoted:
+    """A column per (type letter, key), and what did not get one as JSON text per record."""
+
+    columns: dict[tuple[str, str], pa.Array]
+    overflow: list[dict[str, Any] | None] | None
+
+
+def pivot(pairs: pa.ListArray, limit: int) -> Pivoted:
+    """Turns a list<KeyValue> column of ``n`` records into columns of length ``n``.
+
+    Older attribute names become current ones; where a record has both, the current one
+    wins. The ``limit`` most frequent keys get columns, the rest go to ``overflow``.
+    """
+    count = len(pairs)
+    owner = pc.list_parent_indices(pairs).to_numpy(zero_copy_only=False)
+    flat = pairs.flatten()
+    if not len(flat):
+        return Pivoted({}, None)
+    keys = flat.field("key").dictionary_encode()
+    spelled = keys.dictionary.to_pylist()
+    names = [CURRENT_NAME.get(key, key) for key in spelled]
+    distinct = list(dict.fromkeys(names))
+    place = {name: index for index, name in enumerate(distinct)}
+    to_name = np.array([place[name] for name in names])
+    renamed = np.array([name != key for name, key in zip(names, spelled, strict=True)])
+    code = keys.indices.to_numpy(zero_copy_only=False)
+
+    values = flat.field("value")
+    letters = np.zeros(len(flat), np.int64)
+    columns_by_letter: dict[int, pa.Array] = {}
+    for letter, field in _FIELDS:
+        number = "sifbjx".index(letter) + 1
+        letters[values.field(field).is_valid().to_numpy(zero_copy_only=False)] = number
+        if letter != "j":
+            columns_by_letter[number] = values.field(field)
+    if (letters == 5).any():
+        columns_by_letter[5] = _json_values(values)
+
+    group = np.where(letters > 0, to_name[code] * 8 + letters, -1)
+    # Renamed pairs first, so that the current spelling overwrites them below.
+    order = np.lexsort((~renamed[code], group))
+    order = order[group[order] >= 0]
+    starts = np.flatnonzero(np.r_[True, np.diff(group[order]) != 0]) if len(order) else np.array([], int)
+    slices = [order[a:b] for a, b in zip(starts, np.r_[starts[1:], len(order)], strict=True)]
+    slices.sort(key=len, reverse=True)
+    columns: dict[tuple[str, str], pa.Array] = {}
+    for rows in slices[:limit]:
+        name_index, number = divmod(int(group[rows[0]]), 8)
+        source = np.full(count, -1, np.int64)
+        source[owner[rows]] = rows
+        taken = columns_by_letter[number].take(pa.array(source, mask=source < 0))
+        columns[("sifbjx"[number - 1], distinct[name_index])] = taken
+    overflow: list[dict[str, Any] | None] | None = None
+    if len(slices) > limit:
+        overflow = [None] * count
+        for rows in slices[limit:]:
+            name_index, number = divmod(int(group[rows[0]]), 8)
+            for row in rows:
+                value = columns_by_letter[number][int(row)].as_py()
+                value = json.loads(value) if number == 5 else base64.b64encode(value).decode() if number == 6 else value
+                record = overflow[owner[row]] or {}
+                overflow[owner[row]] = record | {distinct[name_index]: value}
+    return Pivoted(columns, overflow)

@@ -1,0 +1,152 @@
+"""What a span did and whom it asked, read from its attributes; whole columns at a time.
+
+Stock instrumentation names a client span only ``GET`` and a database span only ``SELECT``,
+puts ids in paths, and may send no peer name at all. The patterns below run on Arrow's RE2,
+which is linear in its input, so that no sent string can make one run away.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from wirbel.core.signals import spans
+from wirbel.core.signals.conventions import CACHE_SYSTEMS
+
+MAX_NAME = 300  # characters of an operation name that are kept
+_ID_PATTERNS = (
+    (r"/[0-9a-fA-F]{8}-[0-9a-fA-F-]{27}", "/{id}"),
+    (r"/[0-9a-fA-F]*[0-9][0-9a-fA-F]{7,}", "/{id}"),
+    (r"/[A-Za-z]{0,4}-?[0-9]+", "/{id}"),
+)
+_LITERALS = ((r"'(?:[^']|'')*'", "?"), (r"\$[0-9]+", "?"), (r"\b[0-9]+(?:\.[0-9]+)?\b", "?"), (r"\((?:\s*\?\s*,?)+\)", "(?)"), (r"\s+", " "))
+
+
+def _distinct(column: pa.Array, change: object) -> pa.Array:
+    """Applies ``change`` to each distinct value once: names repeat, rows do not matter."""
+    encoded = column.dictionary_encode()
+    return change(encoded.dictionary).take(encoded.indices)  # type: ignore[operator]
+
+
+def without_ids(paths: pa.Array) -> pa.Array:
+    """Replaces numbers, UUIDs and hexadecimal ids in paths by ``{id}``, and drops queries."""
+
+    def change(values: pa.Array) -> pa.Array:
+        values = pc.replace_substring_regex(values, r"[?#].*$", "")
+        for pattern, replacement in _ID_PATTERNS:
+            values = pc.replace_substring_regex(values, pattern, replacement)
+        return pc.utf8_slice_codeunits(values, 0, MAX_NAME)
+
+    return _distinct(paths, change)
+
+
+def without_literals(statements: pa.Array) -> pa.Array:
+    """Replaces strings, numbers and parameters in query texts by ``?``."""
+
+    def change(values: pa.Array) -> pa.Array:
+        for pattern, replacement in _LITERALS:
+            values = pc.replace_substring_regex(values, pattern, replacement)
+        return pc.utf8_slice_codeunits(pc.utf8_trim_whitespace(values), 0, MAX_NAME)
+
+    return _distinct(statements, change)
+
+
+def statement_summary(statements: pa.Array) -> pa.Array:
+    """``SELECT … FROM deck_place …`` → ``SELECT deck_place``; null where there is no verb."""
+
+    def change(values: pa.Array) -> pa.Array:
+        verb = pc.struct_field(pc.extract_regex(values, r"(?is)^\s*(?P<v>[a-z]+)"), "v")
+        table = pc.struct_field(
+            pc.extract_regex(values, r"""(?is)\b(?:from|into|update|table)\s+["`\[]?(?P<t>[\w.]+)"""), "t"
+        )
+        with_table = pc.binary_join_element_wise(pc.utf8_upper(verb), table, " ")
+        return pc.coalesce(with_table, pc.utf8_upper(verb))
+
+    return _distinct(statements, change)
+
+
+def _host(addresses: pa.Array) -> pa.Array:
+    return _distinct(addresses, lambda values: pc.replace_substring_regex(values, r":[0-9]+$", ""))
+
+
+def _url_part(urls: pa.Array, part: str) -> pa.Array:
+    pattern = r"^[a-zA-Z][a-zA-Z0-9+.-]*://(?:[^/@]*@)?(?P<host>[^/:?#]+)(?::[0-9]+)?(?P<path>/[^?#]*)?"
+    return _distinct(urls, lambda values: pc.struct_field(pc.extract_regex(values, pattern), part))
+
+
+class Columns:
+    """The attribute columns of one decoded request, null where absent."""
+
+    def __init__(self, columns: dict[str, pa.Array], rows: int) -> None:
+        self._columns, self._rows = columns, rows
+
+    def text(self, key: str) -> pa.Array:
+        found = self._columns.get(f"span.s:{key}")
+        return pa.nulls(self._rows, pa.string()) if found is None else found
+
+    def integer(self, key: str) -> pa.Array:
+        found = self._columns.get(f"span.i:{key}")
+        if found is not None:
+            return found
+        text = self.text(key)
+        if text.null_count == self._rows:
+            return pa.nulls(self._rows, pa.int64())
+        digits = pc.if_else(pc.match_substring_regex(text, r"^[0-9]{1,9}$"), text, None)
+        return digits.cast(pa.int64())
+
+
+def derive(columns: Columns, name: pa.Array, kind: np.ndarray, status: np.ndarray) -> dict[str, pa.Array]:
+    """operation, peer, peer_kind, status_code and outcome of each row.
+
+    Client errors (4xx) are *refused*, not *failed*, unless a server says otherwise by its
+    span status; both OpenTelemetry's status and the HTTP status are read.
+    """
+    is_server = pa.array(kind == spans.SERVER)
+    is_call = pa.array(np.isin(kind, spans.CALL_KINDS))
+    method, route = columns.text("http.request.method"), columns.text("http.route")
+    url, path = columns.text("url.full"), columns.text("url.path")
+    query, system = columns.text("db.query.text"), columns.text("db.system.name")
+    topic = columns.text("messaging.destination.name")
+    code = columns.integer("http.response.status_code")
+    is_database = pc.is_valid(system)
+
+    # Server: METHOD route; without a route the path with its ids taken out.
+    own_path = without_ids(pc.coalesce(path, _url_part(url, "path")))
+    where = pc.coalesce(route, own_path)
+    served = pc.binary_join_element_wise(method, where, " ")
+    address = _host(pc.coalesce(columns.text("server.address"), _url_part(url, "host"), columns.text("network.peer.address")))
+    bare = pc.coalesce(pc.match_substring_regex(name, r"^(?:HTTP )?[A-Z]+$"), pa.scalar(False))
+    asked = pc.if_else(bare, pc.binary_join_element_wise(method, own_path, " "), None)
+    collection = pc.binary_join_element_wise(columns.text("db.operation.name"), columns.text("db.collection.name"), " ")
+    statement = pc.coalesce(columns.text("db.query.summary"), collection, statement_summary(query))
+    operation = pc.case_when(
+        pc.make_struct(
+            pc.and_(is_server, pc.is_valid(served)),
+            pc.and_(is_database, pc.is_valid(statement)),
+            pc.and_(is_call, pc.is_valid(asked)),
+        ),
+        served, statement, asked, without_ids(name),
+    )
+
+    peer = pc.coalesce(columns.text("service.peer.name"), pc.if_else(is_database, pc.coalesce(address, columns.text("db.namespace"), system), None), columns.text("messaging.system"), address)
+    is_cache = pc.is_in(system, value_set=pa.array(sorted(CACHE_SYSTEMS)))
+    is_broker = pc.or_(pc.is_valid(topic), pc.is_valid(columns.text("messaging.system")))
+    peer_kind = pc.case_when(
+        pc.make_struct(is_cache, is_database, is_broker, pc.is_valid(peer)),
+        pa.scalar("cache"), pa.scalar("database"), pa.scalar("broker"), pa.scalar("external"),
+        pa.scalar(None, pa.string()),
+    )
+    peer = pc.if_else(is_broker, pc.coalesce(address, columns.text("messaging.system"), topic), peer)
+
+    http = code.fill_null(0).to_numpy(zero_copy_only=False)
+    refused = (http >= 400) & (http < 500) & ((kind != spans.SERVER) | (status != 2))
+    failed = ((status == 2) | (http >= 500)) & ~refused
+    outcome = np.select([failed, refused], [spans.FAILED, spans.REFUSED], spans.DONE).astype(np.int8)
+    return {
+        "operation": pc.coalesce(pc.utf8_slice_codeunits(operation, 0, MAX_NAME), name),
+        "peer": pc.if_else(is_call, peer, None),
+        "peer_kind": pc.if_else(is_call, peer_kind, None),
+        "status_code": pc.if_else(pc.and_(pc.greater(code, 0), pc.less(code, 1000)), code, None).cast(pa.int16()),
+        "outcome": pa.array(outcome),
+    }

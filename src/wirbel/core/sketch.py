@@ -1,0 +1,83 @@
+"""The latency sketch: counts in exponential buckets, mergeable in any order.
+
+Source: OpenTelemetry metrics data model, "ExponentialHistogram". At scale s the base is
+2**(2**-s), bucket i holds (base**i, base**(i+1)], upper bounds inclusive. At scale 5 a value
+is known within (base-1)/(base+1) = 1.083 %. Zero has a bucket of its own.
+
+Many sketches are held as flat arrays (owner, bucket, count), so that thousands are merged
+and read in a few NumPy calls.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.typing as npt
+
+SCALE = 5
+_PER_OCTAVE = 2**SCALE
+BASE = 2.0 ** (1 / _PER_OCTAVE)
+RELATIVE_ERROR = (BASE - 1) / (BASE + 1)
+ZERO_BUCKET = -(2**15)
+
+Floats = npt.NDArray[np.float64]
+Ints = npt.NDArray[np.int64]
+
+
+def bucket_of(values: npt.ArrayLike) -> Ints:
+    """Bucket index of each value (any unit, not negative); shape kept.
+
+    Raises ValueError for negative or non-finite values.
+    """
+    given = np.asarray(values, dtype=np.float64)
+    if given.size and (not np.isfinite(given).all() or given.min() < 0):
+        raise ValueError("a latency must be finite and not negative")
+    # frexp gives exact powers of two, where log2 of the whole value could round past a bound.
+    mantissa, exponent = np.frexp(np.where(given > 0, given, 1.0))
+    index = np.ceil(np.log2(mantissa) * _PER_OCTAVE).astype(np.int64) + exponent.astype(np.int64) * _PER_OCTAVE - 1
+    return np.where(given > 0, index, ZERO_BUCKET)
+
+
+def value_of(buckets: npt.ArrayLike) -> Floats:
+    """The value that stands for each bucket: at most RELATIVE_ERROR from any value in it."""
+    index = np.asarray(buckets, dtype=np.int64)
+    lower = np.exp2(np.where(index == ZERO_BUCKET, 0, index) / _PER_OCTAVE)
+    return np.where(index == ZERO_BUCKET, 0.0, lower * 2 * BASE / (1 + BASE))
+
+
+def merge(owners: Ints, buckets: Ints, counts: Floats) -> tuple[Ints, Ints, Floats]:
+    """Adds the counts of equal (owner, bucket); sorted by owner, then bucket. Same shape in and out: (n,)."""
+    if not len(owners):
+        return owners, buckets, counts
+    order = np.lexsort((buckets, owners))
+    owners, buckets, counts = owners[order], buckets[order], counts[order]
+    first = np.r_[True, (np.diff(owners) != 0) | (np.diff(buckets) != 0)]
+    starts = np.flatnonzero(first)
+    return owners[first], buckets[first], np.add.reduceat(counts, starts)
+
+
+def quantiles(owners: Ints, buckets: Ints, counts: Floats, groups: int, wanted: npt.ArrayLike) -> Floats:
+    """Quantiles of each group by inverted CDF (the smallest value with at least a share q at or below).
+
+    ``owners`` are group numbers 0 … groups−1 of each (bucket, count); the result has shape
+    (groups, len(wanted)), NaN where a group is empty.
+    """
+    shares = np.atleast_1d(np.asarray(wanted, dtype=np.float64))
+    result = np.full((groups, len(shares)), np.nan)
+    if not len(owners):
+        return result
+    # The zero bucket sits far below the rest; pull it next to them to keep the table narrow.
+    lowest = int(buckets[buckets != ZERO_BUCKET].min(initial=0)) - 1
+    column = np.where(buckets == ZERO_BUCKET, 0, buckets - lowest)
+    width = int(column.max()) + 1
+    table = np.bincount(owners * width + column, weights=counts, minlength=groups * width).reshape(groups, width)
+    cumulative = np.cumsum(table, axis=1)
+    totals = cumulative[:, -1]
+    filled = totals > 0
+    for place, share in enumerate(shares):
+        # A hair below the target, so that float sums do not step into the next bucket.
+        target = np.maximum(share * totals, np.finfo(float).tiny) * (1 - 1e-12)
+        at = (cumulative < target[:, None]).sum(axis=1)
+        at = np.minimum(at, width - 1)
+        value = value_of(np.where(at == 0, ZERO_BUCKET, at + lowest))
+        result[filled, place] = value[filled]
+    return result

@@ -1,0 +1,36 @@
+"""Tests over many 2×2 tables at once, and control of false discoveries."""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.typing as npt
+from scipy import stats
+
+Floats = npt.NDArray[np.float64]
+SMALL_EXPECTATION = 5.0  # below it the chi-squared approximation is not trusted (common practice)
+
+
+def association(a: Floats, b: Floats, c: Floats, d: Floats) -> Floats:
+    """Two-sided p of each table [[a, b], [c, d]]: Fisher's exact test where a cell's expectation is small, else the G-test.
+
+    All of shape (n,), counts.
+    """
+    a, b, c, d = (np.asarray(x, float) for x in (a, b, c, d))
+    total = a + b + c + d
+    with np.errstate(divide="ignore", invalid="ignore"):
+        g = np.zeros_like(a)
+        least = np.full_like(a, np.inf)
+        for seen, row, column in ((a, a + b, a + c), (b, a + b, b + d), (c, c + d, a + c), (d, c + d, b + d)):
+            expected = row * column / total
+            g += 2 * np.where(seen > 0, seen * np.log(seen / expected), 0.0)
+            least = np.minimum(least, expected)
+    p = stats.chi2.sf(np.maximum(g, 0), 1)
+    for index in np.flatnonzero(least < SMALL_EXPECTATION):
+        p[index] = stats.fisher_exact([[a[index], b[index]], [c[index], d[index]]])[1]
+    return np.asarray(p)
+
+
+def adjusted(p: npt.ArrayLike) -> Floats:
+    """p-values adjusted by Benjamini and Hochberg (1995) over all that were tried."""
+    given = np.asarray(p, float)
+    return np.asarray(stats.false_discovery_control(given, method="bh")) if given.size else given

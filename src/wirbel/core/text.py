@@ -1,0 +1,43 @@
+"""Numbers as people read them: SI units, three significant digits."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+
+def number(value: float) -> str:
+    if value == 0:
+        return "0"
+    if abs(value) >= 1000:
+        return f"{value:,.0f}".replace(",", "\u202f")
+    return f"{value:.3g}"
+
+
+def seconds(value: float) -> str:
+    size = abs(value)
+    if size >= 1:
+        return f"{number(value)} s"
+    if size >= 1e-3 or size == 0:
+        return f"{number(value * 1e3)} ms"
+    return f"{number(value * 1e6)} µs"
+
+
+def share(value: float) -> str:
+    return f"{number(value * 100)} %"
+
+
+def quantity(value: float, unit: str) -> str:
+    return {"s": seconds, "share": share}.get(unit, lambda v: f"{number(v)} {unit}")(value)
+
+
+def clock(at_ns: int) -> str:
+    return f"{datetime.fromtimestamp(at_ns / 1e9, UTC):%H:%M:%S} UTC"
+
+
+def span_of_time(value_s: float) -> str:
+    size = abs(value_s)
+    if size < 90:
+        return f"{size:.0f} s"
+    if size < 5400:
+        return f"{size / 60:.0f} min"
+    return f"{size / 3600:.1f} h"
