@@ -1,0 +1,84 @@
+"""The command line. Exit status: 0 done, 1 the work failed, 2 the call was wrong."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from datetime import datetime
+
+from wirbel.core.errors import InvalidChange, WirbelError
+from wirbel.core.signals.changes import parse_time
+
+
+def rfc3339(text: str) -> int:
+    """An argument that is a time with a zone, as ns since 1970."""
+    try:
+        return parse_time(text, "time")
+    except InvalidChange as error:
+        raise argparse.ArgumentTypeError(str(error)) from error
+
+
+def _parser() -> argparse.ArgumentParser:
+    parser = argparse.ArgumentParser(prog="wirbel", description="Finds the cause of a slowdown from traces and changes.")
+    commands = parser.add_subparsers(dest="command", metavar="COMMAND", required=True)
+    shared = argparse.ArgumentParser(add_help=False)
+    shared.add_argument("--no-input", action="store_true", help="never ask (nothing asks at present)")
+
+    demo = commands.add_parser("demo", parents=[shared], help="start everything with the demo world")
+    demo.add_argument("--port", type=int, default=8140)
+    demo.add_argument("--db-port", type=int, default=None)
+    demo.add_argument("--seed", type=int, default=1)
+    demo.add_argument("--reset", action="store_true", help="delete the demo's data first")
+    demo.add_argument("--quiet", action="store_true", help="no live feed")
+
+    serve = commands.add_parser("serve", parents=[shared], help="start web server and workers, no demo data")
+    serve.add_argument("--port", type=int, default=8140)
+    serve.add_argument("--db-port", type=int, default=None)
+    serve.add_argument("--workers", type=int, default=1)
+
+    commands.add_parser("worker", parents=[shared], help="only the background worker")
+    token = commands.add_parser("token", parents=[shared], help="make an ingest token")
+    token.add_argument("name")
+    person = commands.add_parser("person", parents=[shared], help="make a sign-in, or give it a new password (read from standard input)")
+    person.add_argument("name")
+    person.add_argument("--role", choices=["reader", "responder", "keeper"], default="reader")
+
+    load = commands.add_parser("load", parents=[shared], help="import telemetry files")
+    load.add_argument("files", nargs="+", metavar="FILE")
+
+    diagnose = commands.add_parser("diagnose", parents=[shared], help="find the cause of a symptom")
+    diagnose.add_argument("--service", required=True)
+    diagnose.add_argument("--operation")
+    diagnose.add_argument("--environment")
+    diagnose.add_argument("--signal", required=True, choices=["latency", "errors", "throughput"])
+    diagnose.add_argument("--from", dest="start", type=rfc3339, required=True, metavar="T")
+    diagnose.add_argument("--to", dest="end", type=rfc3339, required=True, metavar="T")
+    diagnose.add_argument("--reference-from", type=rfc3339, metavar="T")
+    diagnose.add_argument("--reference-to", type=rfc3339, metavar="T")
+    diagnose.add_argument("--json", action="store_true")
+
+    test = commands.add_parser("test", help="run the whole suite; extra words go to pytest")
+    test.add_argument("words", nargs=argparse.REMAINDER)
+    schema = commands.add_parser("schema", help="write the API's OpenAPI schema to a file")
+    schema.add_argument("file")
+    return parser
+
+
+def main(words: list[str] | None = None) -> None:
+    given = sys.argv[1:] if words is None else words
+    arguments = _parser().parse_args(given if given and given[0] != "help" else ["--help"])
+    from wirbel.cli import commands
+    from wirbel.cli.database import DatabaseFailure, say
+
+    try:
+        status = getattr(commands, arguments.command)(arguments)
+    except (WirbelError, DatabaseFailure) as error:
+        say(str(error))
+        status = 1
+    except KeyboardInterrupt:
+        status = 130
+    sys.exit(status or 0)
+
+
+def local_time(at_ns: int) -> str:
+    return datetime.fromtimestamp(at_ns / 1e9).astimezone().isoformat(timespec="seconds")

@@ -28,7 +28,6 @@ KEYS = pa.schema(
         ("status_code", pa.int16()),
         ("peer", pa.string()),
         ("peer_kind", pa.string()),
-        ("caller", pa.string()),
     ]
 )
 SUMS = pa.schema(
@@ -45,15 +44,14 @@ SUMS = pa.schema(
 CELL_SCHEMA = pa.unify_schemas([KEYS, SUMS])
 
 
-def derive(table: pa.Table, caller: pa.Array) -> pa.Table:
-    """Cells of a table of spans; ``caller`` is the calling service of each row, null where unknown."""
+def derive(table: pa.Table) -> pa.Table:
+    """Cells of a table of spans."""
     if not table.num_rows:
         return CELL_SCHEMA.empty_table()
     start, duration = spans.numbers(table["start"]), spans.numbers(table["duration"])
     weight, seconds = spans.numbers(table["weight"]), duration / 1e9
     columns: dict[str, pa.Array | pa.ChunkedArray] = {name: table[name] for name in KEYS.names if name in table.column_names}
     columns["minute"] = pa.array(start - start % MINUTE_NS)
-    columns["caller"] = caller
     columns |= {
         "bucket": pa.array(sketch.bucket_of(seconds).astype(np.int16)),
         "rows": pa.array(np.ones(len(start), np.int64)),
@@ -74,7 +72,7 @@ def merge(tables: list[pa.Table]) -> pa.Table:
     owner = pc.list_parent_indices(whole["buckets"].combine_chunks())
     exploded = whole.select(KEYS.names).take(owner)
     # A cell's sums ride on its first bucket; the others add nothing.
-    positions = owner.to_numpy(zero_copy_only=False) if hasattr(owner, "to_numpy") else np.asarray(owner)
+    positions = owner.to_numpy(zero_copy_only=False)
     first = np.r_[True, np.diff(positions) != 0]
     share = pc.list_flatten(whole["bucket_counts"])
 
@@ -82,7 +80,7 @@ def merge(tables: list[pa.Table]) -> pa.Table:
         return pa.array(np.where(first, spans.numbers(whole[name])[positions], otherwise))
 
     exploded = exploded.append_column("bucket", buckets).append_column("count", share)
-    exploded = exploded.append_column("rows", on_first("rows", 0).cast(pa.int64()))
+    exploded = exploded.append_column("rows", on_first("rows", 0))
     exploded = exploded.append_column("total", on_first("total", 0.0))
     exploded = exploded.append_column("lowest", on_first("lowest", np.inf))
     exploded = exploded.append_column("highest", on_first("highest", -np.inf))

@@ -17,7 +17,7 @@ DEFAULT_FOCUS = 30  # minutes, when nothing departs
 
 
 @dataclass(frozen=True)
-class Proposal:
+class WindowProposal:
     """Minute indices [from, to) of both windows; ``departed`` is False when nothing stands out."""
 
     focus: tuple[int, int]
@@ -36,13 +36,13 @@ def departures(values: npt.NDArray[np.float64], band: Band) -> list[tuple[int, i
     return [(int(a), int(b)) for a, b in stretches if above[a:b].sum() >= SHORTEST]
 
 
-def propose(values: npt.NDArray[np.float64], band: Band) -> Proposal:
+def propose(values: npt.NDArray[np.float64], band: Band) -> WindowProposal:
     """Windows for one series; the latest departure is the focus."""
     count = len(values)
     found = departures(values, band)
     if not found:
         start = max(count - DEFAULT_FOCUS, count // 2)
-        return Proposal((start, count), (max(0, start - REFERENCE), start), False)
+        return WindowProposal((start, count), (max(0, start - REFERENCE), start), False)
     start, end = found[-1]
     if count - end <= TOLERATED + 1:
         end = count  # still going on
@@ -53,4 +53,4 @@ def propose(values: npt.NDArray[np.float64], band: Band) -> Proposal:
     quiet = stop
     while quiet > 0 and stop - quiet < REFERENCE and not busy[quiet - 1]:
         quiet -= 1
-    return Proposal((start, end), (min(quiet, stop - 1), stop), True)
+    return WindowProposal((start, end), (min(quiet, stop - 1), stop), True)

@@ -40,13 +40,12 @@ def parent_rows(table: pa.Table) -> Ints:
     return rows
 
 
-def resolve(table: pa.Table, known: dict[str, str]) -> tuple[pa.Table, pa.Array, dict[str, str]]:
+def resolve(table: pa.Table, known: dict[str, str]) -> tuple[pa.Table, dict[str, str]]:
     """Replaces addresses by services where calls show who answered.
 
     ``known`` maps addresses to services learned before, for calls whose answering span is not
-    in this table. Returns the table with ``peer`` and ``peer_kind`` settled, the calling
-    service of every entry span (null where unknown), and what was learned: an address that
-    was answered by one service only.
+    in this table. Returns the table with ``peer`` and ``peer_kind`` settled, and what was
+    learned: an address that was answered by one service only.
     """
     parent = parent_rows(table)
     service, services = spans.codes(table["service"])
@@ -54,8 +53,6 @@ def resolve(table: pa.Table, known: dict[str, str]) -> tuple[pa.Table, pa.Array,
     kind = spans.numbers(table["kind"])
     child = np.flatnonzero((parent >= 0) & np.isin(kind, spans.ENTRY_KINDS))
     above = parent[child]
-    caller = np.full(table.num_rows, -1, np.int64)
-    caller[child] = service[above]
     asked = np.isin(kind[above], (spans.CLIENT,)) & (kind[child] == spans.SERVER)
     answered = np.full(table.num_rows, -1, np.int64)
     answered[above[asked]] = service[child[asked]]
@@ -77,4 +74,4 @@ def resolve(table: pa.Table, known: dict[str, str]) -> tuple[pa.Table, pa.Array,
     kinds = np.where(is_settled, "service", kind_of_peer)
     table = table.set_column(table.schema.get_field_index("peer"), "peer", pa.array(names, pa.string()))
     table = table.set_column(table.schema.get_field_index("peer_kind"), "peer_kind", pa.array(kinds, pa.string()))
-    return table, pa.array(np.array([*services, None], dtype=object)[caller], pa.string()), learned
+    return table, learned

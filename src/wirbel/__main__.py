@@ -1,0 +1,3 @@
+from wirbel.cli import main
+
+main()

@@ -1,0 +1,172 @@
+"""What each command does."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+from wirbel.cli import environment
+from wirbel.cli.database import DEFAULT_PORT, EmbeddedDatabase, say
+from wirbel.cli.processes import run_until_stopped, server_command, worker_command
+
+
+def demo(arguments: argparse.Namespace) -> int:
+    from wirbel.demo.start import start_demo
+
+    # The demo keeps to its own database: real data is never mixed with invented data.
+    home = Path(os.environ.get("WIRBEL_HOME") or environment.home().parent / "demo")
+    os.environ["WIRBEL_HOME"] = str(home)
+    os.environ.pop("WIRBEL_DATABASE_URL", None)
+    if arguments.reset:
+        EmbeddedDatabase(home).erase()
+    with environment.database(arguments.db_port or DEFAULT_PORT):
+        return start_demo(port=arguments.port, seed=arguments.seed, feed=not arguments.quiet)
+
+
+def serve(arguments: argparse.Namespace) -> int:
+    from wirbel.cli.database import free_port
+
+    with environment.database(arguments.db_port or DEFAULT_PORT):
+        port = free_port(arguments.port)
+        say(f"http://127.0.0.1:{port}  (make a sign-in with ./wirbel person NAME, a token with ./wirbel token NAME)")
+        return run_until_stopped([server_command(port), *[worker_command()] * arguments.workers])
+
+
+def worker(arguments: argparse.Namespace) -> int:
+    with environment.database():
+        from procrastinate.contrib.django import app
+
+        with app.replace_connector(app.connector.get_worker_connector()) as running:
+            running.run_worker(concurrency=2, delete_jobs="successful", install_signal_handlers=True)
+    return 0
+
+
+def token(arguments: argparse.Namespace) -> int:
+    with environment.database():
+        from wirbel.intake.models import Token
+
+        print(Token.make(arguments.name))
+    return 0
+
+
+def person(arguments: argparse.Namespace) -> int:
+    with environment.database():
+        from django.contrib.auth.password_validation import validate_password
+        from django.core.exceptions import ValidationError
+
+        from wirbel.accounts.models import Person
+
+        say("password, then Enter:")
+        password = sys.stdin.readline().rstrip("\n")
+        found, _ = Person.objects.get_or_create(username=arguments.name)
+        try:
+            validate_password(password, found)
+        except ValidationError as error:
+            say(" ".join(error.messages))
+            return 1
+        found.role = arguments.role
+        found.set_password(password)
+        found.save()
+    return 0
+
+
+def load(arguments: argparse.Namespace) -> int:
+    with environment.database():
+        from wirbel.intake.files import load_file
+
+        status = 0
+        for name in arguments.files:
+            result = load_file(Path(name), progress=lambda done, total: _progress(done, total))
+            say(result.summary(name))
+            status = max(status, 0 if result.ok else 1)
+    return status
+
+
+def _progress(done: int, total: int) -> None:
+    if sys.stderr.isatty():
+        print(f"\r{100 * done // max(total, 1):3d} %", end="\n" if done >= total else "", file=sys.stderr)
+
+
+def diagnose(arguments: argparse.Namespace) -> int:
+    with environment.database():
+        from wirbel.inquiry.ask import Asked, ask
+
+        given = arguments.reference_from is not None and arguments.reference_to is not None
+        if (arguments.reference_from is None) != (arguments.reference_to is None):
+            say("give both --reference-from and --reference-to, or neither")
+            return 2
+        asked = Asked(
+            service=arguments.service, operation=arguments.operation, signal=arguments.signal, environment=arguments.environment,
+            focus=(arguments.start, arguments.end), reference=(arguments.reference_from, arguments.reference_to) if given else None,
+        )
+        result = ask(asked).contract()
+        if arguments.json:
+            print(json.dumps(result, ensure_ascii=False))
+        else:
+            _print_answer(result)
+    return 0
+
+
+def _print_answer(result: dict) -> None:  # type: ignore[type-arg]
+    effect = result["effect"]
+    print(f"{effect['reference']:.4g} → {effect['focus']:.4g} {effect['unit']} (difference {effect['low']:.4g} to {effect['high']:.4g})")
+    if not result["suspects"]:
+        print("Nothing stands out.")
+    for suspect in result["suspects"]:
+        print(f"{suspect['rank']}. {suspect['entity']['name']}: {suspect['mechanism']}, explains {suspect['explains']:.0%}, sure {suspect['confidence']:.0%}")
+        for evidence in suspect["evidence"]:
+            print(f"   {'for    ' if evidence['for'] else 'against'} {evidence['text']}")
+
+
+def schema(arguments: argparse.Namespace) -> int:
+    with environment.database():
+        from wirbel.server.api import api
+
+        Path(arguments.file).write_text(json.dumps(api.get_openapi_schema(), indent=1, sort_keys=True) + "\n")
+    return 0
+
+
+def test(arguments: argparse.Namespace) -> int:
+    """Runs everything on a throw-away database; static checks too when no words narrow the run."""
+    import tempfile
+
+    root = Path(os.environ["WIRBEL_ROOT"])
+    with tempfile.TemporaryDirectory(prefix="wirbel-test-") as folder:
+        Path(folder).chmod(0o755)
+        os.environ["WIRBEL_HOME"] = folder
+        database = EmbeddedDatabase(Path(folder))
+        database.start(0)
+        os.environ["WIRBEL_DATABASE_URL"] = database.url()
+        try:
+            words = arguments.words
+            if not words and (failed := _static_checks(root)):
+                say(f"these checks failed: {', '.join(failed)}")
+                return 1
+            return subprocess.run([sys.executable, "-m", "pytest", *words], cwd=root).returncode
+        finally:
+            database.stop()
+    return 0
+
+
+def _static_checks(root: Path) -> list[str]:
+    web = root / "web"
+    npm = ["npm", "run", "--silent"]
+    bin_folder = Path(sys.executable).parent
+    checks = {
+        "ruff": ([bin_folder / "ruff", "check", "src", "tests", "bench"], root),
+        "format": ([bin_folder / "ruff", "format", "--check", "src", "tests", "bench"], root),
+        "mypy": ([bin_folder / "mypy"], root),
+        "layers": ([bin_folder / "lint-imports"], root),
+        "front end": ([*npm, "check"], web),
+        "front end logic": ([*npm, "test"], web),
+    }
+    failed = []
+    for name, (command, folder) in checks.items():
+        say(f"checking {name}")
+        if subprocess.run([str(part) for part in command], cwd=folder).returncode:
+            failed.append(name)
+    return failed

@@ -1,0 +1,51 @@
+"""Prepares a command: a database that runs, Django set up, migrations applied."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from wirbel.cli.database import DEFAULT_PORT, EmbeddedDatabase
+
+
+def home() -> Path:
+    root = Path(os.environ.get("WIRBEL_ROOT") or Path(__file__).resolve().parents[3])
+    return Path(os.environ.get("WIRBEL_HOME") or root / ".wirbel" / "home")
+
+
+@contextmanager
+def database(port: int = DEFAULT_PORT) -> Iterator[None]:
+    """The database that WIRBEL_DATABASE_URL names, else the embedded one, started and stopped if it does not run."""
+    if os.environ.get("WIRBEL_DATABASE_URL"):
+        set_up_django()
+        yield
+        return
+    embedded = EmbeddedDatabase(home())
+    started = embedded.start(port)
+    os.environ["WIRBEL_DATABASE_URL"] = embedded.url()
+    try:
+        set_up_django()
+        yield
+    finally:
+        if started:
+            from django.db import connections
+
+            connections.close_all()
+            embedded.stop()
+
+
+def set_up_django() -> None:
+    """Sets Django up and migrates the database when it is behind."""
+    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "wirbel.server.settings")
+    import django
+
+    django.setup()
+    from django.core.management import call_command
+    from django.db import connection
+    from django.db.migrations.executor import MigrationExecutor
+
+    executor = MigrationExecutor(connection)
+    if executor.migration_plan(executor.loader.graph.leaf_nodes()):
+        call_command("migrate", interactive=False, verbosity=0)

@@ -1,0 +1,82 @@
+"""Starts the demo: history into the store, then web server, worker and the live feed."""
+
+from __future__ import annotations
+
+import json
+import secrets
+import sys
+import time
+import urllib.error
+import urllib.request
+from pathlib import Path
+
+from django.db import transaction
+
+from wirbel.accounts.models import Person, Role
+from wirbel.cli.database import free_port, say
+from wirbel.cli.environment import home
+from wirbel.cli.processes import run_until_stopped, server_command, worker_command
+from wirbel.core.signals.changes import from_plain
+from wirbel.demo.history import make_history
+from wirbel.demo.simulate import World
+from wirbel.intake.models import Token
+from wirbel.store import packer, reading
+from wirbel.store.blocks import HOUR_NS, deduplicate
+
+HOURS = 6
+RATE = 4.0  # requests a second from outside, at mean load
+CHUNK_NS = HOUR_NS // 2
+SIGN_IN = "skipper"
+READY_TIMEOUT_S = 60
+
+
+def start_demo(port: int, seed: int, feed: bool) -> int:
+    state_file = home() / "demo.json"
+    state = json.loads(state_file.read_text()) if state_file.exists() else None
+    if state is None or not Person.objects.filter(username=SIGN_IN).exists():
+        state = _fill(seed)
+        state_file.write_text(json.dumps(state))
+        state_file.chmod(0o600)
+    port = free_port(port)
+    url = f"http://127.0.0.1:{port}"
+    commands = [server_command(port), worker_command()]
+    if feed:
+        commands.append([sys.executable, "-m", "wirbel.demo.feed", "--url", url, "--state", str(state_file)])
+    return run_until_stopped(commands, ready=lambda: _announce(url, state, state_file))
+
+
+def _fill(seed: int) -> dict[str, object]:
+    """The demo's history, its sign-in and its token; deterministic for a seed, with times relative to now."""
+    began = time.monotonic()
+    now = time.time_ns()
+    say(f"making {HOURS} hours of the demo world (seed {seed})")
+    history = make_history(now)
+    world = World(seed, history, RATE)
+    start = now - HOURS * HOUR_NS
+    total = 0
+    for chunk in range(start, now, CHUNK_NS):
+        table = world.requests(chunk, min(chunk + CHUNK_NS, now))
+        with transaction.atomic():
+            packer.write_spans(deduplicate(table), level=1)
+        total += table.num_rows
+        say(f"  {100 * (min(chunk + CHUNK_NS, now) - start) // (now - start):3d} %  {total} spans")
+    reading.store_changes([from_plain(change) for change in history.changes])
+    password = secrets.token_urlsafe(9)
+    person, _ = Person.objects.get_or_create(username=SIGN_IN, defaults={"role": Role.KEEPER})
+    person.set_password(password)
+    person.save()
+    token = Token.make("demo")
+    say(f"done in {time.monotonic() - began:.0f} s")
+    return {"seed": seed, "made": now, "password": password, "token": token}
+
+
+def _announce(url: str, state: dict[str, object], state_file: Path) -> None:
+    deadline = time.monotonic() + READY_TIMEOUT_S
+    while time.monotonic() < deadline:
+        try:
+            urllib.request.urlopen(f"{url}/api/session", timeout=2)
+        except urllib.error.HTTPError:
+            break  # it answers: not signed in
+        except OSError:
+            time.sleep(0.1)
+    print(f"\n  Wirbel      {url}\n  sign in     {SIGN_IN} / {state['password']}\n  send to     {url}/v1/traces\n  token       {state['token']}\n\n  Ctrl-C stops everything.\n", flush=True)

@@ -1,0 +1,47 @@
+"""Totals as the API's figures: rates, shares with intervals, percentiles."""
+
+from __future__ import annotations
+
+import math
+from datetime import UTC, datetime
+
+import numpy as np
+
+from wirbel.core.stats.intervals import wilson
+from wirbel.explore.schemas import Figures, Spark, WindowOut
+from wirbel.explore.series import Totals
+
+
+def rfc3339(at_ns: int) -> str:
+    seconds, rest = divmod(int(at_ns), 10**9)
+    return f"{datetime.fromtimestamp(seconds, UTC):%Y-%m-%dT%H:%M:%S}.{rest // 10**6:03d}Z"
+
+
+def window_out(start: int, end: int) -> WindowOut:
+    return WindowOut(start=rfc3339(start), end=rfc3339(end))
+
+
+def maybe(value: float) -> float | None:
+    """JSON has no not-a-number: missing is null."""
+    return float(value) if math.isfinite(value) else None
+
+
+def listed(values: np.ndarray) -> list[float | None]:
+    return [None if not math.isfinite(v) else float(f"{v:.6g}") for v in values.tolist()]
+
+
+def figures(totals: Totals, group: int, seconds: float) -> Figures:
+    """One group's figures over a window of so many seconds."""
+    rows, count, failed = totals.rows[group], totals.count[group], totals.failed[group]
+    share = failed / count if count else math.nan
+    # The interval goes by what was seen, not by what it stands for.
+    low, high = wilson(share * rows if count else 0, rows)
+    p50, p95, p99 = totals.quantiles[group]
+    return Figures(
+        requests=int(rows), rate=float(count / seconds), failed_share=maybe(share), failed_low=float(low), failed_high=float(high),
+        mean=maybe(totals.mean[group]), p50=maybe(p50), p95=maybe(p95), p99=maybe(p99),
+    )
+
+
+def spark(values: np.ndarray, low: np.ndarray, high: np.ndarray) -> Spark:
+    return Spark(values=listed(values), low=listed(low), high=listed(high))

@@ -1,0 +1,257 @@
+"""What the API answers with; the front end's types are generated from these."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from ninja import Schema
+
+
+class WindowOut(Schema):
+    start: str
+    end: str
+
+
+class ChangeOut(Schema):
+    id: str
+    kind: str
+    at: str
+    until: str | None
+    service: str | None
+    version: str | None
+    environment: str | None
+    actor: str | None
+    summary: str
+    before: Any = None
+    after: Any = None
+    link: str | None
+
+
+class Ribbon(Schema):
+    """The scope's p95 by minute; null where there was no request or no band yet."""
+
+    start: str
+    end: str
+    step_s: int
+    label: str
+    unit: str
+    values: list[float | None]
+    expected: list[float | None]
+    low: list[float | None]
+    high: list[float | None]
+    samples: list[int]
+    deviations: list[WindowOut]
+    changes: list[ChangeOut]
+    focus: WindowOut
+    reference: WindowOut
+    departed: bool
+    newest: str | None
+    environments: list[str]
+
+
+class Figures(Schema):
+    """Requests of one window. Shares come with their 95 % Wilson interval."""
+
+    requests: int
+    rate: float
+    failed_share: float | None
+    failed_low: float
+    failed_high: float
+    mean: float | None
+    p50: float | None
+    p95: float | None
+    p99: float | None
+
+
+class Spark(Schema):
+    values: list[float | None]
+    low: list[float | None]
+    high: list[float | None]
+
+
+class Standing(Schema):
+    service: str
+    standing: str
+    since: str | None
+    weight: float
+    bits: float
+    traffic_share: float
+    focus: Figures
+    reference: Figures
+    p95_difference: float | None
+    p95_ratio: float | None
+    failed_difference: float | None
+    rate_spark: Spark
+    latency_spark: Spark
+
+
+class Overview(Schema):
+    services: list[Standing]
+    sentence: str
+    detail: str
+    minutes_a_point: int
+    newest: str | None
+
+
+class Series(Schema):
+    name: str
+    values: list[float | None]
+
+
+class ServiceCharts(Schema):
+    start: str
+    step_s: int
+    outcomes: list[Series]
+    latency: list[Series]
+    expected: list[float | None]
+    low: list[float | None]
+    high: list[float | None]
+    failed_share: list[float | None]
+    samples: list[int]
+
+
+class OperationRow(Schema):
+    operation: str
+    share_of_rise: float | None
+    focus: Figures
+    reference: Figures
+
+
+class CallRow(Schema):
+    name: str
+    kind: str
+    calls_focus: float | None
+    calls_reference: float | None
+    focus: Figures
+    reference: Figures
+
+
+class InstanceRow(Schema):
+    instance: str
+    version: str | None
+    host: str | None
+    focus: Figures
+    reference: Figures
+
+
+class ServiceView(Schema):
+    service: str
+    standing: str
+    since: str | None
+    versions: list[str]
+    charts: ServiceCharts
+    operations: list[OperationRow]
+    asks: list[CallRow]
+    asked_by: list[CallRow]
+    instances: list[InstanceRow]
+    changes: list[ChangeOut]
+    focus: Figures
+    reference: Figures
+
+
+class TraceRow(Schema):
+    trace: str
+    span: str
+    at: str
+    seconds: float
+    service: str
+    operation: str
+    outcome: str
+    status_code: int | None
+    version: str | None
+    instance: str | None
+    spans: int
+    services: int
+
+
+class TraceList(Schema):
+    rows: list[TraceRow]
+    found: int
+    shown: int
+    hidden_by: list[str]
+
+
+class EventOut(Schema):
+    at_ms: float
+    name: str
+    attributes: dict[str, Any]
+
+
+class SpanOut(Schema):
+    index: int
+    span: str
+    parent: int | None
+    missing_parent: bool
+    depth: int
+    service: str
+    operation: str
+    name: str
+    kind: str
+    outcome: str
+    status_message: str | None
+    peer: str | None
+    channel: int
+    start_ms: float
+    duration_ms: float
+    self_ms: float
+    path_from_ms: float | None
+    path_to_ms: float | None
+    attributes: dict[str, Any]
+    resource: dict[str, Any]
+    events: list[EventOut]
+
+
+class Step(Schema):
+    """A stretch of the critical path inside one channel."""
+
+    channel: int
+    from_ms: float
+    to_ms: float
+    span: int
+
+
+class Run(Schema):
+    """Like calls one after another (or side by side)."""
+
+    channel: int
+    count: int
+    from_ms: float
+    to_ms: float
+    total_ms: float
+    label: str
+    sequential: bool
+
+
+class PathPart(Schema):
+    label: str
+    kind: str
+    calls: int
+    here_ms: float
+    normal_calls: int | None = None
+    normal_ms: float | None = None
+    more_ms: float | None = None
+
+
+class TraceView(Schema):
+    trace: str
+    root: int
+    at: str
+    service: str
+    operation: str
+    seconds: float
+    outcome: str
+    channels: list[str]
+    spans: list[SpanOut]
+    steps: list[Step]
+    runs: list[Run]
+    parts: list[PathPart]
+    left_out: int
+    notes: list[str]
+
+
+class TracePair(Schema):
+    """A trace and, for comparison, a normal one of the same operation."""
+
+    this: TraceView
+    normal: TraceView | None
+    ratio: float | None

@@ -1,0 +1,119 @@
+"""One service: its charts, operations, what it asks and who asks it."""
+
+from __future__ import annotations
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from wirbel.core.expected.band import expected_band
+from wirbel.core.signals import spans
+from wirbel.explore import series
+from wirbel.explore.figures import figures, listed, rfc3339
+from wirbel.explore.schemas import CallRow, ChangeOut, Figures, InstanceRow, OperationRow, Series, ServiceCharts, ServiceView
+from wirbel.explore.standing import judge
+from wirbel.inquiry.as_json import change
+from wirbel.store import reading
+
+Window = tuple[int, int]
+MOST_ROWS = 100  # operations, peers or instances of one service
+
+
+def service_view(service: str, start: int, end: int, focus: Window, reference: Window, environment: str | None) -> ServiceView:
+    minutes = series.Minutes(min(start, reference[0], focus[0]), end)
+    table = reading.cells(minutes.first, end, environment, None, [*series.CELL_COLUMNS, "version", "instance", "host"])
+    mine = table.filter(pc.equal(table["service"], service))
+    served = series.of_kind(mine, spans.ENTRY_KINDS)
+    asked = series.of_kind(mine, spans.CALL_KINDS)
+    askers = table.filter(pc.and_(pc.equal(table["peer"], service), pc.equal(table["peer_kind"], "service")))
+    grid = series.by_minute(served, minutes)
+    latency = expected_band(grid.quantiles[:, :, 1], grid.rows)
+    traffic = expected_band(grid.count / minutes.covered_s, grid.rows)
+    now, before = (_whole(served, window) for window in (focus, reference))
+    verdict = judge(0, minutes, focus, now, before, grid, latency, traffic)
+    changes = [c for c in reading.changes(minutes.first, end, environment) if c.service in (service, None)]
+    return ServiceView(
+        service=service, standing=verdict.word, since=rfc3339(verdict.since) if verdict.since else None,
+        versions=_versions(served, focus), charts=_charts(grid, minutes, latency),
+        operations=_operations(served, focus, reference, now, before),
+        asks=_calls(asked, "peer", focus, reference, now, before), asked_by=_calls(askers, "service", focus, reference, now, before),
+        instances=_instances(served, focus, reference),
+        changes=[ChangeOut(**change(c)) for c in changes],
+        focus=figures(now, 0, series.window_seconds(focus)), reference=figures(before, 0, series.window_seconds(reference)),
+    )
+
+
+def _whole(table: pa.Table, window: Window) -> series.Totals:
+    inside = series.in_window(table, window)
+    return series.totals(inside, np.zeros(inside.num_rows, np.int64), 1)
+
+
+def _versions(served: pa.Table, focus: Window) -> list[str]:
+    return sorted(v for v in series.in_window(served, focus)["version"].unique().to_pylist() if v)[:10]
+
+
+def _charts(grid: series.Totals, minutes: series.Minutes, latency) -> ServiceCharts:  # type: ignore[no-untyped-def]
+    count, covered = grid.count[0], minutes.covered_s
+    with np.errstate(divide="ignore", invalid="ignore"):
+        failed_share = grid.failed[0] / count
+    # Failures first: they are drawn from the axis upward, so that a few among many can be seen.
+    outcomes = [("failed", grid.failed[0]), ("refused", grid.refused[0]), ("done", count - grid.failed[0] - grid.refused[0])]
+    return ServiceCharts(
+        start=rfc3339(minutes.first), step_s=60,
+        outcomes=[Series(name=name, values=listed(values / covered)) for name, values in outcomes],
+        latency=[Series(name=name, values=listed(grid.quantiles[0, :, i])) for i, name in enumerate(("p50", "p95", "p99"))],
+        expected=listed(latency.expected[0]), low=listed(latency.low[0]), high=listed(latency.high[0]),
+        failed_share=listed(failed_share), samples=[int(n) for n in grid.rows[0]],
+    )
+
+
+def _grouped(table: pa.Table, key: str, focus: Window, reference: Window) -> list[tuple[str, Figures, Figures, series.Totals, series.Totals, int]]:
+    """Figures of both windows for each value of a column, busiest first."""
+    group, names = spans.codes(table[key])
+    both = []
+    minute = spans.numbers(table["minute"])
+    for window in (focus, reference):
+        rows = np.flatnonzero((minute >= window[0] - window[0] % (60 * 10**9)) & (minute < window[1]) & (group >= 0))
+        both.append(series.totals(table.take(pa.array(rows)), group[rows], len(names)))
+    order = np.argsort(-(both[0].count + both[1].count), kind="stable")[:MOST_ROWS]
+    return [
+        (names[i], figures(both[0], i, series.window_seconds(focus)), figures(both[1], i, series.window_seconds(reference)), both[0], both[1], int(i))
+        for i in order
+        if both[0].rows[i] + both[1].rows[i] > 0
+    ]
+
+
+def _operations(served: pa.Table, focus: Window, reference: Window, now: series.Totals, before: series.Totals) -> list[OperationRow]:
+    """Each operation's part of the change of the service's mean: the parts add up to it."""
+    rise = float(now.mean[0] - before.mean[0]) if now.count[0] and before.count[0] else 0.0
+    rows = []
+    for name, f, r, totals_f, totals_r, i in _grouped(served, "operation", focus, reference):
+        share = None
+        if rise > 0:
+            share = float(totals_f.total[i] / now.count[0] - totals_r.total[i] / before.count[0]) / rise
+        rows.append(OperationRow(operation=name, share_of_rise=share, focus=f, reference=r))
+    return sorted(rows, key=lambda row: -(row.share_of_rise or 0.0))
+
+
+def _calls(table: pa.Table, key: str, focus: Window, reference: Window, now: series.Totals, before: series.Totals) -> list[CallRow]:
+    """Who is asked (or asks), how often for each request served, and how long it takes."""
+    kinds = {r["peer"]: r["peer_kind"] for r in table.group_by(["peer", "peer_kind"]).aggregate([]).to_pylist()} if key == "peer" else {}
+    return [
+        CallRow(
+            name=name, kind=kinds.get(name) or "service",
+            calls_focus=float(tf.count[i] / now.count[0]) if now.count[0] else None,
+            calls_reference=float(tr.count[i] / before.count[0]) if before.count[0] else None,
+            focus=f, reference=r,
+        )
+        for name, f, r, tf, tr, i in _grouped(table, key, focus, reference)
+    ]
+
+
+def _instances(served: pa.Table, focus: Window, reference: Window) -> list[InstanceRow]:
+    described = {}
+    for row in served.group_by(["instance", "version", "host"]).aggregate([("minute", "max")]).sort_by("minute_max").to_pylist():
+        described[row["instance"]] = row
+    return [
+        InstanceRow(instance=name, version=described[name]["version"], host=described[name]["host"], focus=f, reference=r)
+        for name, f, r, *_ in _grouped(served, "instance", focus, reference)
+    ]

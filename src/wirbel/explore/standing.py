@@ -1,0 +1,137 @@
+"""The standing of all services: worst first, focus beside reference."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+from scipy import stats
+
+from wirbel.core import text
+from wirbel.core.cells import MINUTE_NS
+from wirbel.core.expected.band import SURPRISED, Band, expected_band
+from wirbel.core.signals import spans
+from wirbel.explore import series
+from wirbel.explore.figures import figures, rfc3339, spark
+from wirbel.explore.schemas import Overview, Standing
+from wirbel.store import reading
+
+Window = tuple[int, int]
+Floats = npt.NDArray[np.float64]
+
+SPARK_MINUTES = 3  # of a point in a small chart
+MOST_BITS = 60.0  # more surprise than this adds nothing to a weight
+NEEDED = 20  # requests in a window before a verdict
+
+
+@dataclass(frozen=True)
+class Verdict:
+    word: str  # slow, failing, silent, steady, learning
+    bits: float
+    since: int | None
+
+
+def overview(start: int, end: int, focus: Window, reference: Window, environment: str | None) -> Overview:
+    """All services that serve requests in [start, end)."""
+    minutes = series.Minutes(min(start, reference[0], focus[0]), end)
+    table = series.of_kind(reading.cells(minutes.first, end, environment, None, series.CELL_COLUMNS), spans.ENTRY_KINDS)
+    group, names = spans.codes(table["service"])
+    if not names:
+        return Overview(services=[], sentence="Nothing has been sent in this time.", detail="", minutes_a_point=SPARK_MINUTES, newest=None)
+    grid = series.by_minute(table, minutes, group, len(names))
+    latency = expected_band(grid.quantiles[:, :, 1], grid.rows)
+    rate = grid.count / minutes.covered_s
+    # A minute without requests is a rate of zero once the service is known, and missing before.
+    known = np.maximum.accumulate(grid.rows > 0, axis=1)
+    traffic = expected_band(np.where(known, rate, np.nan), np.where(known, np.maximum(grid.rows, 1), 0))
+    both = [_window_totals(table, group, len(names), w) for w in (focus, reference)]
+    busiest = max(float(both[0].count.max()), 1e-9)
+    rows = []
+    for i, name in enumerate(names):
+        verdict = judge(i, minutes, focus, both[0], both[1], grid, latency, traffic)
+        share = float(both[0].count[i]) / busiest if verdict.word != "silent" else float(both[1].count[i]) / max(float(both[1].count.max()), 1e-9)
+        rows.append(_row(name, i, verdict, share, focus, reference, both, grid, latency, rate, traffic, minutes))
+    rows.sort(key=lambda r: (-r.weight, -r.focus.requests, r.service))
+    sentence, detail = _say(rows)
+    newest = rfc3339(int(spans.numbers(table["minute"]).max()) + MINUTE_NS)
+    return Overview(services=rows, sentence=sentence, detail=detail, minutes_a_point=SPARK_MINUTES, newest=newest)
+
+
+def _window_totals(table: pa.Table, group: np.ndarray, groups: int, window: Window) -> series.Totals:
+    minute = spans.numbers(table["minute"])
+    keep = (minute >= window[0] - window[0] % MINUTE_NS) & (minute < window[1])
+    rows = np.flatnonzero(keep)
+    return series.totals(table.take(pa.array(rows)), group[rows], groups)
+
+
+def judge(i: int, minutes: series.Minutes, focus: Window, now: series.Totals, before: series.Totals, grid: series.Totals, latency: Band, traffic: Band) -> Verdict:
+    """What is off about one service in the focus, and by how many bits."""
+    inside = np.flatnonzero((minutes.times >= focus[0] - focus[0] % MINUTE_NS) & (minutes.times < focus[1]) & (minutes.covered_s >= 30))
+    if not len(inside) or (before.rows[i] < NEEDED and now.rows[i] < NEEDED):
+        return Verdict("learning", 0.0, None)
+    high = grid.quantiles[i, :, 1] > latency.expected[i]
+    slow = np.where(high, latency.surprise[i], 0.0)
+    low = grid.count[i] / minutes.covered_s < traffic.expected[i]
+    silent = np.where(low, traffic.surprise[i], 0.0)
+    failing = _failing_bits(now.failed[i], now.rows[i], before.failed[i], before.rows[i])
+    bits = {"slow": float(np.median(slow[inside])), "failing": failing, "silent": float(np.median(silent[inside])) if now.count[i] < 0.5 * before.count[i] * len(inside) else 0.0}
+    word = max(bits, key=lambda name: bits[name])
+    if bits[word] < SURPRISED:
+        return Verdict("learning" if latency.learning[i, inside].all() else "steady", bits[word], None)
+    lasting = slow if word == "slow" else silent
+    since = minutes.times[inside[int(np.argmax(lasting[inside] >= SURPRISED))]] if word != "failing" else focus[0]
+    return Verdict(word, min(bits[word], MOST_BITS), int(since))
+
+
+def _failing_bits(failed: float, rows: float, failed_before: float, rows_before: float) -> float:
+    """Surprise of so many failures given the reference's share (beta-binomial with its uncertainty)."""
+    if failed < 3 or rows < NEEDED:
+        return 0.0
+    p = stats.betabinom.sf(round(failed) - 1, round(rows), 0.5 + failed_before, 0.5 + max(rows_before - failed_before, 0))
+    return float(-np.log2(max(p, 1e-300)))
+
+
+def _row(name: str, i: int, verdict: Verdict, share: float, focus: Window, reference: Window, both: list[series.Totals], grid: series.Totals, latency: Band, rate: Floats, traffic: Band, minutes: series.Minutes) -> Standing:
+    now, before = figures(both[0], i, series.window_seconds(focus)), figures(both[1], i, series.window_seconds(reference))
+    comparable = now.p95 is not None and before.p95 is not None
+
+    def thin(values: Floats) -> Floats:
+        """Every third minute's median of three: small charts have no room for more."""
+        whole = len(values) // SPARK_MINUTES * SPARK_MINUTES
+        parts = values[len(values) - whole :].reshape(-1, SPARK_MINUTES)
+        ordered = np.sort(parts, axis=1)
+        return np.where(np.isnan(parts).all(axis=1), np.nan, ordered[:, (SPARK_MINUTES - 1) // 2])
+
+    return Standing(
+        service=name, standing=verdict.word, since=rfc3339(verdict.since) if verdict.since else None,
+        weight=round(verdict.bits * float(np.sqrt(share)), 1), bits=round(verdict.bits, 1), traffic_share=share, focus=now, reference=before,
+        p95_difference=now.p95 - before.p95 if comparable else None,  # type: ignore[operator]
+        p95_ratio=now.p95 / before.p95 if comparable and before.p95 else None,  # type: ignore[operator]
+        failed_difference=now.failed_share - before.failed_share if now.failed_share is not None and before.failed_share is not None else None,
+        rate_spark=spark(thin(rate[i]), thin(traffic.low[i]), thin(traffic.high[i])),
+        latency_spark=spark(thin(grid.quantiles[i, :, 1]), thin(latency.low[i]), thin(latency.high[i])),
+    )
+
+
+_NUMBERS = ("No", "One", "Two", "Three", "Four", "Five", "Six", "Seven", "Eight", "Nine", "Ten")
+
+
+def _say(rows: list[Standing]) -> tuple[str, str]:
+    """The state in one sentence, and the worst service in another."""
+    off = {word: [r for r in rows if r.standing == word] for word in ("slow", "failing", "silent")}
+    told = []
+    for word, found in off.items():
+        if found:
+            count = _NUMBERS[len(found)] if len(found) <= 10 else str(len(found))
+            who = f"{found[0].service} is" if len(found) == 1 else f"{count if not told else count.lower()} services are"
+            told.append(f"{who} {word}")
+    if not told:
+        learning = sum(r.standing == "learning" for r in rows)
+        return "Nothing stands out in the focus.", f"{learning} services are still learning what is normal." if learning else ""
+    worst = rows[0]
+    detail = f"Worst where people wait: {worst.service}"
+    if worst.focus.p95 is not None and worst.reference.p95 is not None:
+        detail += f", p95 {text.seconds(worst.focus.p95)} instead of {text.seconds(worst.reference.p95)}"
+    return ", ".join(told) + ".", detail + "."

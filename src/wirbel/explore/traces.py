@@ -1,0 +1,267 @@
+"""Lists of requests, and one trace as it is read: channels, critical path, runs of like calls."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from wirbel.core.diagnosis import critical_path as cp
+from wirbel.core.diagnosis import requests as rq
+from wirbel.core.errors import NotEnoughData
+from wirbel.core.signals import spans
+from wirbel.core.topology.parents import parent_rows
+from wirbel.explore.figures import rfc3339
+from wirbel.explore.schemas import EventOut, PathPart, Run, SpanOut, Step, TraceList, TracePair, TraceRow, TraceView
+from wirbel.store import reading
+
+MOST_SPANS = 3_000  # of one trace that are sent to a screen
+LEAST_RUN = 3  # like calls that make a run
+_LIST_COLUMNS = ["trace_id", "span_id", "parent_id", "service", "operation", "kind", "start", "duration", "outcome", "status_code", "version", "instance", "environment"]
+
+
+@dataclass(frozen=True)
+class Filter:
+    """Which requests; each condition may be left open."""
+
+    service: str | None = None
+    operation: str | None = None
+    version: str | None = None
+    instance: str | None = None
+    outcome: str | None = None
+    slower_than_s: float | None = None
+    faster_than_s: float | None = None
+
+    def conditions(self, table: pa.Table) -> dict[str, pa.ChunkedArray]:
+        """Each set condition's name and the rows that meet it."""
+        found = {name: pc.equal(table[name], value) for name in ("service", "operation", "version", "instance") if (value := getattr(self, name)) is not None}
+        if self.outcome is not None:
+            found["outcome"] = pc.equal(table["outcome"], pa.scalar(spans.OUTCOME_NAMES.index(self.outcome), pa.int8()))
+        if self.slower_than_s is not None:
+            found["slower than"] = pc.greater_equal(table["duration"], int(self.slower_than_s * 1e9))
+        if self.faster_than_s is not None:
+            found["faster than"] = pc.less_equal(table["duration"], int(self.faster_than_s * 1e9))
+        return found
+
+
+def list_traces(window: tuple[int, int], wanted: Filter, order: str, most: int, environment: str | None) -> TraceList:
+    """Requests (entry spans; roots where no service is named) of a window that meet all conditions."""
+    table = reading.window_spans(*window, environment, _LIST_COLUMNS, wanted.service)
+    inside = pc.and_(pc.greater_equal(table["start"], window[0]), pc.less(table["start"], window[1]))
+    if wanted.service is None:
+        asked_for = pc.and_(inside, pc.is_null(table["parent_id"]))
+    else:
+        asked_for = pc.and_(inside, pc.is_in(table["kind"], value_set=pa.array(spans.ENTRY_KINDS, pa.int8())))
+    conditions = wanted.conditions(table)
+    keep = asked_for
+    for condition in conditions.values():
+        keep = pc.and_(keep, condition)
+    rows = np.flatnonzero(pc.fill_null(keep, False).to_numpy())
+    hidden_by = []
+    if not len(rows):
+        hidden_by = [name for name in conditions if _without(asked_for, conditions, name)]
+    start, duration = spans.numbers(table["start"]), spans.numbers(table["duration"])
+    keys = {"slowest": -duration[rows], "fastest": duration[rows], "newest": -start[rows], "oldest": start[rows]}
+    shown = rows[np.argsort(keys[order], kind="stable")[:most]]
+    sizes = _sizes(table, shown)
+    records = table.select(_LIST_COLUMNS).take(pa.array(shown)).to_pylist()
+    return TraceList(
+        rows=[
+            TraceRow(
+                trace=r["trace_id"].hex(), span=r["span_id"].hex(), at=rfc3339(r["start"]), seconds=r["duration"] / 1e9, service=r["service"], operation=r["operation"],
+                outcome=spans.OUTCOME_NAMES[r["outcome"]], status_code=r["status_code"], version=r["version"], instance=r["instance"],
+                spans=sizes[r["trace_id"]][0], services=sizes[r["trace_id"]][1],
+            )
+            for r in records
+        ],
+        found=len(rows), shown=len(shown), hidden_by=hidden_by,
+    )
+
+
+def _without(asked_for: pa.ChunkedArray, conditions: dict[str, pa.ChunkedArray], left_out: str) -> bool:
+    """Whether anything would be found if one condition were removed."""
+    keep = asked_for
+    for name, condition in conditions.items():
+        if name != left_out:
+            keep = pc.and_(keep, condition)
+    return bool(pc.any(pc.fill_null(keep, False)).as_py())
+
+
+def _sizes(table: pa.Table, shown: np.ndarray) -> dict[bytes, tuple[int, int]]:
+    wanted = table["trace_id"].take(pa.array(shown)).cast(pa.binary())
+    part = table.select(["trace_id", "service"]).filter(pc.is_in(table["trace_id"].cast(pa.binary()), value_set=pa.concat_arrays(wanted.chunks) if wanted.num_chunks else pa.array([], pa.binary())))
+    counted = part.group_by("trace_id").aggregate([("service", "count"), ("service", "count_distinct")])
+    return {r["trace_id"]: (r["service_count"], r["service_count_distinct"]) for r in counted.to_pylist()}
+
+
+def trace_pair(trace: str, span: str | None, against: str | None) -> TracePair:
+    """One trace beside a normal one. ``span`` is where to start (default: the root)."""
+    this = trace_view(trace, span)
+    normal = trace_view(against.partition(":")[0], against.partition(":")[2] or None) if against else None
+    if normal:
+        _compare(this, normal)
+    return TracePair(this=this, normal=normal, ratio=this.seconds / normal.seconds if normal and normal.seconds else None)
+
+
+def _compare(this: TraceView, normal: TraceView) -> None:
+    usual = {(part.label, part.kind): part for part in normal.parts}
+    for part in this.parts:
+        other = usual.pop((part.label, part.kind), None)
+        part.normal_calls, part.normal_ms = (other.calls, other.here_ms) if other else (0, 0.0)
+        part.more_ms = part.here_ms - part.normal_ms
+    this.parts += [PathPart(label=p.label, kind=p.kind, calls=0, here_ms=0.0, normal_calls=p.calls, normal_ms=p.here_ms, more_ms=-p.here_ms) for p in usual.values()]
+    this.parts.sort(key=lambda part: -(part.more_ms or 0.0))
+
+
+def _parse_id(text: str, width: int) -> bytes:
+    try:
+        found = bytes.fromhex(text)
+    except ValueError:
+        found = b""
+    if len(found) != width:
+        raise NotEnoughData(f"{text[:40]!r} is not an id of {width * 2} hexadecimal digits.")
+    return found
+
+
+def trace_view(trace: str, span: str | None) -> TraceView:
+    """A trace, drawn from its root or from one span of it. Raises NotEnoughData if it is not stored."""
+    table = reading.trace(_parse_id(trace, 16))
+    if not table.num_rows:
+        raise NotEnoughData(f"Trace {trace} is not stored. It may not have arrived yet, or retention has dropped it.")
+    parent = parent_rows(table)
+    root = _root(table, parent, _parse_id(span, 8) if span else None)
+    built = rq.build(table, np.array([root]), (0, 2**62))
+    start, duration = spans.numbers(table["start"]), spans.numbers(table["duration"])
+    path = cp.critical_path(start, duration, parent, spans.numbers(table["kind"]).astype(np.int64), np.array([root]))
+    order, depth = _reading_order(parent, start, root)
+    left_out = max(len(order) - MOST_SPANS, 0)
+    order = order[:MOST_SPANS]
+    place = {row: index for index, row in enumerate(order)}
+    services = table["service"].to_pylist()
+    channel_of, channels = _channels(table, order, services)
+    zero = int(start[root])
+    shown = [_span(table, row, place, parent, depth, channel_of[row], path, zero, services) for row in order]
+    orphans = sum(s.missing_parent for s in shown)
+    return TraceView(
+        trace=trace, root=place[root], at=rfc3339(zero), service=services[root], operation=table["operation"][root].as_py(), seconds=duration[root] / 1e9,
+        outcome=spans.OUTCOME_NAMES[table["outcome"][root].as_py()], channels=channels, spans=shown, steps=_steps(path, parent, order, place, channel_of, zero),
+        runs=_runs(table, order, parent, channel_of, zero), parts=_parts(built), left_out=left_out,
+        notes=[f"{orphans} spans name a parent that has not arrived."] if orphans else [],
+    )
+
+
+def _root(table: pa.Table, parent: np.ndarray, span: bytes | None) -> int:
+    """The span asked for, else the longest span without a parent here."""
+    if span is not None:
+        rows = np.flatnonzero(pc.equal(table["span_id"], pa.scalar(span, pa.binary(8))).to_numpy())
+        if len(rows):
+            return int(rows[0])
+    tops = np.flatnonzero(parent < 0)
+    tops = tops if len(tops) else np.arange(table.num_rows)
+    return int(tops[np.argmax(spans.numbers(table["duration"])[tops])])
+
+
+def _reading_order(parent: np.ndarray, start: np.ndarray, root: int) -> tuple[list[int], dict[int, int]]:
+    """Rows as an outline: the tree under the root, then other fragments; siblings in order of time."""
+    children: dict[int, list[int]] = {}
+    for row in np.argsort(start, kind="stable"):
+        children.setdefault(int(parent[row]), []).append(int(row))
+    order: list[int] = []
+    depth: dict[int, int] = {}
+    above = set()
+    at = int(parent[root])
+    while at >= 0 and at not in above:  # spans above the chosen one are not part of this drawing
+        above.add(at)
+        at = int(parent[at])
+    tops = [root] + [row for row in children.get(-1, []) if row != root and row not in above]
+    stack = [(row, 0) for row in reversed(tops)]
+    while stack:
+        row, level = stack.pop()
+        if row in depth:
+            continue
+        depth[row] = level
+        order.append(row)
+        stack += [(child, level + 1) for child in reversed(children.get(row, []))]
+    return order, depth
+
+
+def _channels(table: pa.Table, order: list[int], services: list[str]) -> tuple[dict[int, int], list[str]]:
+    """A channel a service, in call order; what sends no spans of its own is the channel of its calls."""
+    peer, peer_kind = table["peer"].to_pylist(), table["peer_kind"].to_pylist()
+    names: dict[str, int] = {}
+    found = {}
+    for row in order:
+        name = peer[row] if peer[row] and peer_kind[row] != "service" else services[row]
+        found[row] = names.setdefault(name, len(names))
+    return found, list(names)
+
+
+def _span(table: pa.Table, row: int, place: dict[int, int], parent: np.ndarray, depth: dict[int, int], channel: int, path: cp.Path, zero: int, services: list[str]) -> SpanOut:
+    r = {name: table[name][row].as_py() for name in ("span_id", "parent_id", "operation", "name", "kind", "outcome", "status_message", "peer", "start", "duration", "events")}
+    own, resource = spans.attributes_of(table, row)
+    on_path = bool(path.high[row] > path.low[row])
+    above = int(parent[row])
+    return SpanOut(
+        index=place[row], span=r["span_id"].hex(), parent=place.get(above) if above >= 0 else None, missing_parent=r["parent_id"] is not None and above < 0, depth=depth[row],
+        service=services[row], operation=r["operation"], name=r["name"], kind=spans.KIND_NAMES[r["kind"]], outcome=spans.OUTCOME_NAMES[r["outcome"]],
+        status_message=r["status_message"], peer=r["peer"], channel=channel, start_ms=(r["start"] - zero) / 1e6, duration_ms=r["duration"] / 1e6,
+        self_ms=float(path.own[row]) / 1e6, path_from_ms=(path.low[row] - zero) / 1e6 if on_path else None, path_to_ms=(path.high[row] - zero) / 1e6 if on_path else None,
+        attributes=own, resource=resource,
+        events=[EventOut(at_ms=(e["at"] - zero) / 1e6, name=e["name"], attributes=json.loads(e["attributes"] or "{}")) for e in r["events"] or []],
+    )
+
+
+def _steps(path: cp.Path, parent: np.ndarray, order: list[int], place: dict[int, int], channel_of: dict[int, int], zero: int) -> list[Step]:
+    """The path in order of time: at each instant the deepest span on it. Steps touch and cover the root."""
+    on_path = [row for row in order if path.high[row] > path.low[row]]
+    inner: dict[int, list[int]] = {}
+    for row in on_path:
+        inner.setdefault(int(parent[row]), []).append(row)
+    steps = []
+    for row in on_path:
+        at = int(path.low[row])
+        for child in sorted(inner.get(row, []), key=lambda c: int(path.low[c])):
+            if path.low[child] > at:
+                steps.append((at, int(path.low[child]), row))
+            at = int(path.high[child])
+        if path.high[row] > at:
+            steps.append((at, int(path.high[row]), row))
+    return [Step(channel=channel_of[row], from_ms=(a - zero) / 1e6, to_ms=(b - zero) / 1e6, span=place[row]) for a, b, row in sorted(steps)]
+
+
+def _runs(table: pa.Table, order: list[int], parent: np.ndarray, channel_of: dict[int, int], zero: int) -> list[Run]:
+    operation = table["operation"].to_pylist()
+    start, duration = spans.numbers(table["start"]), spans.numbers(table["duration"])
+    groups: dict[tuple[int, int, str], list[int]] = {}
+    for row in order:
+        groups.setdefault((int(parent[row]), channel_of[row], operation[row]), []).append(row)
+    runs = []
+    for (above, channel, name), rows in groups.items():
+        if len(rows) >= LEAST_RUN and above >= 0:
+            rows.sort(key=lambda row: int(start[row]))
+            ends = [int(start[row] + duration[row]) for row in rows]
+            sequential = all(int(start[b]) >= end for end, b in zip(ends, rows[1:], strict=False))
+            runs.append(Run(channel=channel, count=len(rows), from_ms=(int(start[rows[0]]) - zero) / 1e6, to_ms=(max(ends) - zero) / 1e6, total_ms=float(sum(duration[row] for row in rows)) / 1e6, label=name, sequential=sequential))
+    return runs
+
+
+def _parts(built: rq.Requests) -> list[PathPart]:
+    """Where this request's time passed; the parts add up to its duration."""
+    if not built.parts:
+        return []
+    time = np.zeros(len(built.parts))
+    calls = np.zeros(len(built.parts), np.int64)
+    rows = np.flatnonzero(built.part >= 0)
+    np.add.at(time, built.part[rows], built.own[rows] / 1e6)
+    np.add.at(calls, built.part[rows], built.is_call[rows])
+    labels = {rq.OWN: "{0.service}, own work in {0.operation}", rq.DEPENDENCY: "{0.peer}, {0.operation}", rq.TRANSFER: "on the way from {0.service} to {0.peer}"}
+    found: dict[tuple[str, str], PathPart] = {}
+    for part, ms, count in zip(built.parts, time, calls, strict=True):
+        label = labels[part.kind].format(part)
+        into = found.setdefault((label, part.kind), PathPart(label=label, kind=part.kind, calls=0, here_ms=0.0))
+        into.calls += int(count)
+        into.here_ms += float(ms)
+    return sorted(found.values(), key=lambda p: -p.here_ms)

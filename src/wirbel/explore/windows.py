@@ -1,0 +1,75 @@
+"""The scope's signal for the time ribbon, and the two windows that it proposes."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from wirbel.core.cells import MINUTE_NS
+from wirbel.core.expected.band import SURPRISED, Band, expected_band
+from wirbel.core.expected.windows import WindowProposal, departures, propose
+from wirbel.core.signals import spans
+from wirbel.explore import series
+from wirbel.store import reading
+
+RANGE_NS = 6 * 3600 * 10**9
+LONGEST_NS = 14 * 24 * 3600 * 10**9
+P95 = 1
+
+
+@dataclass(frozen=True)
+class Signal:
+    """p95 by minute of a scope, with its band."""
+
+    minutes: series.Minutes
+    values: np.ndarray
+    samples: np.ndarray
+    band: Band
+    proposal: WindowProposal
+    deviations: list[tuple[int, int]]
+    services: list[str]
+
+
+def entry_services(table: pa.Table) -> list[str]:
+    """Services that no other instrumented service calls: where people come in. All, if there is none such."""
+    serving = set(series.of_kind(table, spans.ENTRY_KINDS)["service"].unique().to_pylist())
+    asked = table.filter(pc.equal(table["peer_kind"], "service"))["peer"].unique().to_pylist()
+    consuming = series.of_kind(table, [spans.CONSUMER])["service"].unique().to_pylist()
+    return sorted(serving - set(asked) - set(consuming)) or sorted(serving)
+
+
+def signal(start: int, end: int, environment: str | None = None, service: str | None = None) -> Signal:
+    """The p95 of a service, or of all entry points, over [start, end)."""
+    minutes = series.Minutes(start, end)
+    table = reading.cells(minutes.first, end, environment, None if service is None else [service], series.CELL_COLUMNS)
+    services = [service] if service else entry_services(table)
+    table = series.of_kind(table, spans.ENTRY_KINDS)
+    table = table.filter(pc.is_in(table["service"], value_set=pa.array(services, pa.string())))
+    found = series.by_minute(table, minutes)
+    values, samples = found.quantiles[:, :, P95], found.rows
+    band = expected_band(values, samples)
+    flat = np.nan_to_num(values[0])
+    return Signal(minutes, values[0], samples[0], band, propose(flat, band), departures(flat, band), services)
+
+
+def reference_for(service: str, start: int, end: int, environment: str | None = None) -> tuple[int, int]:
+    """A quiet stretch before ``start``: up to 90 minutes of the service's own p95 inside its band."""
+    first = start - RANGE_NS // 2
+    first -= first % MINUTE_NS
+    found = signal(first, start, environment, service)
+    seen = np.flatnonzero(found.samples > 0)
+    if not len(seen):
+        return start - max(end - start, 30 * MINUTE_NS), start
+    loud = (found.band.surprise[0] >= SURPRISED) & (np.nan_to_num(found.values) > np.nan_to_num(found.band.expected[0]))
+    stop = len(loud)
+    # The minutes right before the focus may hold the first signs of it.
+    while stop > seen[0] + 10 and loud[stop - 1]:
+        stop -= 1
+    begin = stop
+    while begin > seen[0] and stop - begin < 90 and not (loud[begin - 1] and loud[max(begin - 2, 0)]):
+        begin -= 1
+    begin = min(begin, max(stop - 10, int(seen[0])))
+    return int(found.minutes.times[begin]), min(int(found.minutes.first + stop * MINUTE_NS), start)

@@ -1,0 +1,106 @@
+"""An answer as JSON: the contract's form, and with what the screen shows beside it."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from typing import Any
+from urllib.parse import urlencode
+
+from wirbel.core.diagnosis.attribution import Contribution
+from wirbel.core.diagnosis.changes import Judged
+from wirbel.core.diagnosis.model import Answer, Evidence, Suspect
+from wirbel.core.diagnosis.onset import Onset
+from wirbel.core.signals.changes import Change
+
+
+def rfc3339(at_ns: int) -> str:
+    """ns since 1970 as RFC 3339 in UTC, milliseconds."""
+    seconds, rest = divmod(at_ns, 10**9)
+    return f"{datetime.fromtimestamp(seconds, UTC):%Y-%m-%dT%H:%M:%S}.{rest // 10**6:03d}Z"
+
+
+def _onset(onset: Onset | None) -> dict[str, str] | None:
+    return onset and {"at": rfc3339(onset.at), "low": rfc3339(onset.low), "high": rfc3339(onset.high)}
+
+
+def _evidence(evidence: Evidence) -> dict[str, Any]:
+    about = evidence.about
+    if "change" in about:
+        link = "/changes?" + urlencode({"change": about["change"]})
+    elif "service" in about and about["service"]:
+        link = f"/services/{about['service']}"
+    else:
+        link = ""
+    return {"kind": evidence.kind, "for": evidence.supports, "text": evidence.text, "weight": round(evidence.weight, 2), "link": link}
+
+
+def _suspect(rank: int, suspect: Suspect) -> dict[str, Any]:
+    return {
+        "rank": rank,
+        "entity": {"kind": suspect.kind, "service": suspect.service, "name": suspect.name, "attributes": suspect.attributes},
+        "mechanism": suspect.mechanism,
+        "confidence": round(float(suspect.confidence), 3),
+        "explains": round(float(suspect.explains), 4),
+        "onset": rfc3339(suspect.onset.at) if suspect.onset else None,
+        "change": suspect.change,
+        "evidence": [_evidence(e) for e in suspect.evidence],
+    }
+
+
+def contract(answer: Answer, took_ms: int) -> dict[str, Any]:
+    question, effect = answer.question, answer.effect
+    return {
+        "symptom": {"service": question.service, "operation": question.operation, "signal": question.signal},
+        "focus": {"from": rfc3339(question.focus.start), "to": rfc3339(question.focus.end)},
+        "reference": {"from": rfc3339(question.reference.start), "to": rfc3339(question.reference.end), "chosen": question.chosen},
+        "effect": {"reference": effect.reference, "focus": effect.focus, "delta": effect.delta, "unit": effect.unit, "low": effect.low, "high": effect.high},
+        "onset": _onset(answer.onset),
+        "suspects": [_suspect(rank, suspect) for rank, suspect in enumerate(answer.suspects, 1)],
+        "unexplained": round(float(answer.unexplained), 4),
+        "took_ms": took_ms,
+    }
+
+
+def change(given: Change) -> dict[str, Any]:
+    return {
+        "id": given.id, "kind": given.kind, "at": rfc3339(given.at), "until": rfc3339(given.until) if given.until else None,
+        "service": given.service, "version": given.version, "environment": given.environment, "actor": given.actor,
+        "summary": given.summary, "before": given.before, "after": given.after, "link": given.link,
+    }
+
+
+def _judged(judged: Judged) -> dict[str, Any]:
+    return {
+        "change": change(judged.change), "on_path": judged.on_path, "lead_s": judged.lead_s, "before": judged.before,
+        "after": judged.after, "share": judged.share, "p": judged.p, "verdict": judged.verdict,
+    }
+
+
+def _contribution(c: Contribution) -> dict[str, Any]:
+    return {
+        "kind": c.part.kind, "service": c.part.service, "operation": c.part.operation, "peer": c.part.peer, "peer_kind": c.part.peer_kind,
+        "calls_reference": c.calls_reference, "calls_focus": c.calls_focus, "reference": c.reference, "focus": c.focus,
+        "delta": c.delta, "more_calls": c.more_calls, "slower_calls": c.slower_calls, "low": c.low, "high": c.high,
+    }
+
+
+def everything(answer: Answer, took_ms: int) -> dict[str, Any]:
+    effect = answer.effect
+    return contract(answer, took_ms) | {
+        "statistic": effect.statistic,
+        "requests": {"reference": effect.requests_reference, "focus": effect.requests_focus},
+        "percentiles": [{"name": name, "reference": before, "focus": after} for name, (before, after) in answer.percentiles.items()],
+        "contributions": [_contribution(c) for c in answer.contributions],
+        "standouts": [
+            {
+                "service": s.service, "key": s.key, "value": s.value, "share_bad": s.share_bad, "share_normal": s.share_normal, "requests": s.requests,
+                "mean_with": s.mean_with, "mean_others": s.mean_others, "others": s.others, "explains": s.explains, "p": s.p,
+                "same_as": [{"service": a, "key": b, "value": c} for a, b, c in s.same_as],
+            }
+            for s in answer.standouts
+        ],
+        "changes": [_judged(j) for j in answer.changes],
+        "moved": [{"name": m.name, "service": m.service, "symptom": m.is_symptom, "at": rfc3339(m.onset.at), "low": rfc3339(m.onset.low), "high": rfc3339(m.onset.high)} for m in answer.moved],
+        "examples": {name: {"trace": trace, "span": span} for name, (trace, span) in answer.examples.items()},
+        "notes": answer.notes,
+    }

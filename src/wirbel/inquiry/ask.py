@@ -1,0 +1,121 @@
+"""From a question to an answer: reads what is needed, runs the diagnosis, keeps it."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from wirbel.core.diagnosis.inquire import diagnose
+from wirbel.core.diagnosis.model import Answer, Question, Signal, Window
+from wirbel.core.errors import InvalidQuestion, NotEnoughData
+from wirbel.core.signals import spans
+from wirbel.explore.windows import reference_for
+from wirbel.inquiry import as_json
+from wirbel.store import reading
+
+MAX_REQUESTS = 6_000  # traces read in full, of each window; of more an even sample is taken
+MARGIN_NS = 5 * 60 * 10**9  # spans of a request may start this long after it
+CHANGES_BEFORE_NS = 3 * 3600 * 10**9  # changes this long before the focus are judged
+ONSET_BEFORE_NS = 15 * 60 * 10**9  # requests this long before the focus help to place the onset
+_FIRST_LOOK = ["trace_id", "service", "operation", "kind", "start", "environment"]
+
+
+@dataclass(frozen=True)
+class Asked:
+    service: str
+    operation: str | None
+    signal: Signal
+    focus: tuple[int, int]
+    reference: tuple[int, int] | None
+    environment: str | None = None
+
+
+@dataclass(frozen=True)
+class Answered:
+    answer: Answer
+    took_ms: int
+
+    def contract(self) -> dict[str, Any]:
+        """The answer as CONTRACTS 5 has it."""
+        return as_json.contract(self.answer, self.took_ms)
+
+    def everything(self) -> dict[str, Any]:
+        """The contract's answer with what the screen shows beside it."""
+        return as_json.everything(self.answer, self.took_ms)
+
+
+def ask(asked: Asked) -> Answered:
+    """Runs the diagnosis. Raises InvalidQuestion or NotEnoughData with what to do."""
+    began = time.monotonic()
+    focus = Window(*asked.focus)
+    reference = Window(*(asked.reference or reference_for(asked.service, focus.start, focus.end, asked.environment)))
+    question = Question(asked.service, asked.operation, asked.signal, focus, reference, "given" if asked.reference else "auto", asked.environment)
+    table, notes = _read(question)
+    changes = reading.changes(min(focus.start, focus.end) - CHANGES_BEFORE_NS, focus.end, asked.environment)
+    answer = diagnose(question, table, changes, notes)
+    return Answered(answer, round((time.monotonic() - began) * 1000))
+
+
+def _read(question: Question) -> tuple[pa.Table, list[str]]:
+    """Whole traces of the symptom's requests in both windows and just before the focus; sampled when there are many."""
+    bridge = Window(max(question.reference.end, question.focus.start - ONSET_BEFORE_NS), question.focus.start) if question.focus.start > question.reference.end else None
+    windows = [w for w in (question.reference, bridge, question.focus) if w]
+    kept, notes, traces = [], [], []
+    for window in windows:
+        first = reading.window_spans(window.start, window.end, question.environment, _FIRST_LOOK, question.service)
+        chosen, weight, found = _choose(first, question, window)
+        if weight > 1:
+            notes.append(f"{found} requests between {_clock(window)}; an even sample of {len(chosen)} was read in full and weighted.")
+        traces.append((window, chosen, weight))
+    if not any(len(chosen) for _, chosen, _ in traces):
+        what = f"{question.service} {question.operation or ''}".strip()
+        raise NotEnoughData(f"no requests of {what} are stored in these windows. Is the name right, and the time?")
+    for window, chosen, weight in traces:
+        whole = reading.window_spans(window.start, window.end + MARGIN_NS, question.environment)
+        part = whole.filter(pc.is_in(whole["trace_id"].cast(pa.binary()), value_set=chosen.cast(pa.binary())))
+        if weight != 1:
+            index = part.schema.get_field_index("weight")
+            part = part.set_column(index, "weight", pa.array(spans.numbers(part["weight"]) * weight))
+        kept.append(part)
+    # A trace that spans two windows was read twice.
+    from wirbel.store.blocks import deduplicate
+
+    return deduplicate(spans.conform(spans.concat(kept))), notes
+
+
+def _choose(table: pa.Table, question: Question, window: Window) -> tuple[pa.Array, float, int]:
+    """Trace ids of the symptom's requests in a window, at most MAX_REQUESTS, and what each stands for."""
+    keep = pc.and_(pc.equal(table["service"], question.service), pc.and_(pc.greater_equal(table["start"], window.start), pc.less(table["start"], window.end)))
+    if question.operation is not None:
+        keep = pc.and_(keep, pc.equal(table["operation"], question.operation))
+    mine = table.filter(keep)
+    entry = mine.filter(pc.is_in(mine["kind"], value_set=pa.array(spans.ENTRY_KINDS, pa.int8())))
+    mine = entry if entry.num_rows else mine
+    ids = mine["trace_id"].unique() if mine.num_rows else pa.array([], pa.binary(16))
+    ids = ids.combine_chunks() if isinstance(ids, pa.ChunkedArray) else ids
+    found = len(ids)
+    if found <= MAX_REQUESTS:
+        return ids, 1.0, found
+    # By a word of the id, not by order: the same traces whichever way they are stored.
+    words = spans.ids(ids, 16)
+    with np.errstate(over="ignore"):
+        score = (words[:, 0] ^ words[:, 1]) * np.uint64(0x9E3779B97F4A7C15)
+    chosen = np.argsort(score)[:MAX_REQUESTS]
+    return ids.take(pa.array(np.sort(chosen))), found / MAX_REQUESTS, found
+
+
+def _clock(window: Window) -> str:
+    from wirbel.core import text
+
+    return f"{text.clock(window.start)} and {text.clock(window.end)}"
+
+
+def check_signal(name: str) -> Signal:
+    if name not in ("latency", "errors", "throughput"):
+        raise InvalidQuestion("signal must be latency, errors or throughput")
+    return name  # type: ignore[return-value]

@@ -1,0 +1,159 @@
+"""Imports telemetry files: OTLP JSON Lines, OTLP protobuf, and changes as JSON Lines."""
+
+from __future__ import annotations
+
+import gzip
+import json
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import BinaryIO
+
+from wirbel.core.errors import InvalidChange, MalformedTelemetry, NotEnoughData
+from wirbel.core.signals import otlp
+from wirbel.core.signals.changes import Change, from_cdevent, from_plain
+from wirbel.store import packer, reading, segments
+
+MAX_LINE = 64 * 2**20  # bytes of one line, decompressed
+PACK_EVERY = 64 * 2**20  # bytes read between packs
+CHANGES_AT_ONCE = 500
+GZIP_MAGIC = b"\x1f\x8b"
+
+
+@dataclass
+class Loaded:
+    """What became of a file."""
+
+    spans: int = 0
+    changes: int = 0
+    repeated: int = 0  # lines that were stored before
+    refused: dict[str, int] = field(default_factory=dict)
+
+    @property
+    def ok(self) -> bool:
+        return bool(self.spans or self.changes or self.repeated) or not self.refused
+
+    def refuse(self, reason: str, count: int = 1) -> None:
+        self.refused[reason] = self.refused.get(reason, 0) + count
+
+    def summary(self, name: str) -> str:
+        told = f"{name}: stored {self.spans} spans and {self.changes} changes"
+        if self.repeated:
+            told += f"; {self.repeated} requests were stored before"
+        for reason, count in sorted(self.refused.items(), key=lambda item: -item[1])[:20]:
+            told += f"\n  refused {count}: {reason}"
+        return told
+
+
+def load_file(path: Path, progress: Callable[[int, int], None] = lambda done, total: None) -> Loaded:
+    """Stores a file's telemetry; all of it can be queried on return. The same file again stores nothing.
+
+    Raises NotEnoughData if the file cannot be read.
+    """
+    result = Loaded()
+    try:
+        total = path.stat().st_size
+        raw = path.open("rb")
+    except OSError as error:
+        raise NotEnoughData(f"{path} cannot be read: {error.strerror}") from error
+    with raw:
+        packed = raw.read(2) == GZIP_MAGIC
+        raw.seek(0)
+        stream: BinaryIO = gzip.GzipFile(fileobj=raw) if packed else raw  # type: ignore[assignment]
+        try:
+            if path.name.removesuffix(".gz").endswith(".binpb"):
+                _store_request(stream.read(MAX_LINE + 1), result)
+            else:
+                _load_lines(stream, raw, total, result, progress)
+        except (OSError, EOFError) as error:  # gzip cut short: what came before is kept
+            result.refuse(f"the file is damaged: {error}")
+    packer.pack_all()
+    while packer.merge_once():
+        pass
+    progress(total, total)
+    return result
+
+
+def _load_lines(stream: BinaryIO, raw: BinaryIO, total: int, result: Loaded, progress: Callable[[int, int], None]) -> None:
+    pending: list[Change] = []
+    unpacked = 0
+    for line in _lines(stream, result):
+        record = _parse(line, result)
+        if record is None:
+            continue
+        if "resourceSpans" in record:
+            _store_json(line, result)
+            unpacked += len(line)
+        elif "kind" in record or "specversion" in record:
+            _take_change(record, pending, result)
+        else:
+            result.refuse("not a trace request (resourceSpans) and not a change (kind)")
+        if len(pending) >= CHANGES_AT_ONCE:
+            _store_changes(pending, result)
+        if unpacked > PACK_EVERY:
+            packer.pack_all()
+            unpacked = 0
+        progress(raw.tell(), total)
+    _store_changes(pending, result)
+
+
+def _lines(stream: BinaryIO, result: Loaded) -> Iterator[bytes]:
+    while line := stream.readline(MAX_LINE + 1):
+        if len(line) > MAX_LINE:
+            result.refuse(f"a line is longer than {MAX_LINE} bytes")
+            while not line.endswith(b"\n") and (line := stream.readline(MAX_LINE)):
+                pass
+        elif line.strip():
+            yield line.strip()
+
+
+def _parse(line: bytes, result: Loaded) -> dict | None:  # type: ignore[type-arg]
+    try:
+        record = json.loads(line)
+    except (ValueError, RecursionError):
+        result.refuse("a line is not JSON")
+        return None
+    if not isinstance(record, dict):
+        result.refuse("a line is not a JSON object")
+        return None
+    return record
+
+
+def _store_json(line: bytes, result: Loaded) -> None:
+    try:
+        protobuf = otlp.json_to_protobuf(line)
+    except MalformedTelemetry as error:
+        result.refuse(str(error)[:200])
+        return
+    _store_request(protobuf, result, line)
+
+
+def _store_request(protobuf: bytes, result: Loaded, original: bytes | None = None) -> None:
+    try:
+        decoded = otlp.decode([protobuf], time.time_ns())
+    except MalformedTelemetry as error:
+        result.refuse(str(error)[:200])
+        return
+    for reason, count in decoded.refused.items():
+        result.refuse(reason, count)
+    if segments.append_spans(decoded.spans, segments.digest_of(original or protobuf)):
+        result.spans += decoded.spans.num_rows
+    else:
+        result.repeated += 1
+
+
+def _take_change(record: dict, pending: list[Change], result: Loaded) -> None:  # type: ignore[type-arg]
+    try:
+        if "specversion" in record:
+            pending.append(from_cdevent({k: v for k, v in record.items() if isinstance(v, str)}, record.get("data")))
+        else:
+            pending.append(from_plain(record))
+    except InvalidChange as error:
+        result.refuse(f"change, {error}")
+
+
+def _store_changes(pending: list[Change], result: Loaded) -> None:
+    if pending:
+        result.changes += len(reading.store_changes(pending))
+        pending.clear()

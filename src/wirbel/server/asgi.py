@@ -1,0 +1,14 @@
+"""The web application."""
+
+from __future__ import annotations
+
+import os
+
+from django.core.asgi import get_asgi_application
+
+os.environ.setdefault("DJANGO_SETTINGS_MODULE", "wirbel.server.settings")
+_django = get_asgi_application()
+
+from wirbel.server.middleware import BodyLimit  # noqa: E402  needs Django to be set up
+
+application = BodyLimit(_django)

@@ -1,0 +1,86 @@
+"""Headers on every answer, and a bound on bodies before they are read."""
+
+from __future__ import annotations
+
+from collections.abc import Awaitable, Callable
+from typing import Any
+
+from django.http import HttpRequest, HttpResponse
+from django.utils.decorators import sync_and_async_middleware
+
+from wirbel.intake.bodies import MAX_BODY, Refusal, refuse
+
+POLICY = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'"
+
+
+@sync_and_async_middleware
+def ContentPolicy(get_response: Callable[[HttpRequest], Any]) -> Callable[[HttpRequest], Any]:  # noqa: N802
+    """Scripts, fonts and data come from Wirbel itself only."""
+    import inspect
+
+    def mark(response: HttpResponse) -> HttpResponse:
+        response.headers.setdefault("Content-Security-Policy", POLICY)
+        response.headers.setdefault("Referrer-Policy", "same-origin")
+        return response
+
+    if inspect.iscoroutinefunction(get_response):
+
+        async def later(request: HttpRequest) -> HttpResponse:
+            return mark(await get_response(request))
+
+        return later
+
+    def now(request: HttpRequest) -> HttpResponse:
+        return mark(get_response(request))
+
+    return now
+
+
+Scope = dict[str, Any]
+Receive = Callable[[], Awaitable[dict[str, Any]]]
+Send = Callable[[dict[str, Any]], Awaitable[None]]
+
+
+class BodyLimit:
+    """Answers 413 to a body over its bound without reading (or storing) the rest of it.
+
+    Django spools a whole body before a view sees it, so the bound stands in front of Django.
+    """
+
+    def __init__(self, application: Callable[[Scope, Receive, Send], Awaitable[None]]) -> None:
+        self._application = application
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        if scope["type"] != "http":
+            await self._application(scope, receive, send)
+            return
+        headers = {name.lower(): value for name, value in scope["headers"]}
+        announced = headers.get(b"content-length", b"0")
+        kind = headers.get(b"content-type", b"").decode("latin-1").partition(";")[0].strip().lower()
+        if announced.isdigit() and int(announced) > MAX_BODY:
+            await _answer_too_large(kind, send)
+            return
+        read, refused = 0, False
+
+        async def counted() -> dict[str, Any]:
+            nonlocal read, refused
+            message = await receive()
+            read += len(message.get("body", b""))
+            if read > MAX_BODY and not refused:
+                refused = True
+                await _answer_too_large(kind, send)
+                return {"type": "http.disconnect"}
+            return message
+
+        async def sent(message: dict[str, Any]) -> None:
+            if not refused:
+                await send(message)
+
+        await self._application(scope, counted, sent)
+
+
+async def _answer_too_large(kind: str, send: Send) -> None:
+    response = refuse(kind, Refusal(413, f"the body is larger than {MAX_BODY} bytes; send smaller batches"))
+    headers = [(name.lower().encode(), value.encode()) for name, value in response.items()]
+    await send({"type": "http.response.start", "status": response.status_code, "headers": [*headers, (b"connection", b"close")]})
+    await send({"type": "http.response.body", "body": response.content})

@@ -1,0 +1,92 @@
+"""Django's settings. Everything that differs between installations comes from the environment."""
+
+from __future__ import annotations
+
+import os
+import secrets
+from pathlib import Path
+from urllib.parse import unquote, urlparse
+
+ROOT = Path(os.environ.get("WIRBEL_ROOT") or Path(__file__).resolve().parents[3])
+HOME = Path(os.environ.get("WIRBEL_HOME") or ROOT / ".wirbel" / "home")
+
+
+def _secret_key() -> str:
+    """Made once and kept beside the data, readable by its owner only."""
+    file = HOME / "secret-key"
+    if not file.exists():
+        HOME.mkdir(parents=True, exist_ok=True)
+        descriptor = os.open(file, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+        with os.fdopen(descriptor, "w") as handle:
+            handle.write(secrets.token_urlsafe(50))
+    return file.read_text().strip()
+
+
+def _database(url: str) -> dict[str, object]:
+    parts = urlparse(url)
+    return {
+        "ENGINE": "django.db.backends.postgresql",
+        "NAME": parts.path.lstrip("/"),
+        "USER": unquote(parts.username or ""),
+        "PASSWORD": unquote(parts.password or ""),
+        "HOST": parts.hostname or "127.0.0.1",
+        "PORT": str(parts.port or 5432),
+        "CONN_HEALTH_CHECKS": True,
+        "OPTIONS": {"pool": {"min_size": 1, "max_size": 12, "timeout": 10}},
+        "DISABLE_SERVER_SIDE_CURSORS": True,
+        "TEST": {"NAME": "wirbel_test"},
+    }
+
+
+SECRET_KEY = _secret_key()
+DEBUG = False
+ALLOWED_HOSTS = os.environ.get("WIRBEL_HOSTS", "127.0.0.1,localhost,[::1]").split(",")
+CSRF_TRUSTED_ORIGINS = [origin for origin in os.environ.get("WIRBEL_ORIGINS", "").split(",") if origin]
+DATABASES = {"default": _database(os.environ.get("WIRBEL_DATABASE_URL", "postgresql://wirbel@127.0.0.1:5499/wirbel"))}
+
+INSTALLED_APPS = [
+    "django.contrib.auth",
+    "django.contrib.contenttypes",
+    "django.contrib.sessions",
+    "django.contrib.postgres",
+    "procrastinate.contrib.django",
+    "wirbel.accounts",
+    "wirbel.store",
+    "wirbel.intake",
+    "wirbel.inquiry",
+]
+MIDDLEWARE = [
+    "django.middleware.security.SecurityMiddleware",
+    "whitenoise.middleware.WhiteNoiseMiddleware",
+    "wirbel.server.middleware.ContentPolicy",
+    "django.contrib.sessions.middleware.SessionMiddleware",
+    "django.middleware.common.CommonMiddleware",
+    "django.middleware.csrf.CsrfViewMiddleware",
+    "django.contrib.auth.middleware.AuthenticationMiddleware",
+]
+ROOT_URLCONF = "wirbel.server.urls"
+ASGI_APPLICATION = "wirbel.server.asgi.application"
+AUTH_USER_MODEL = "accounts.Person"
+PASSWORD_HASHERS = ["django.contrib.auth.hashers.Argon2PasswordHasher"]
+AUTH_PASSWORD_VALIDATORS = [{"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator", "OPTIONS": {"min_length": 10}}]
+DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
+USE_TZ = True
+TIME_ZONE = "UTC"
+STATIC_URL = "/assets/"
+WHITENOISE_ROOT = ROOT / "web" / "dist"
+WHITENOISE_INDEX_FILE = False
+DATA_UPLOAD_MAX_MEMORY_SIZE = 17 * 2**20
+SESSION_COOKIE_HTTPONLY = True
+SESSION_COOKIE_SAMESITE = "Lax"
+# Behind TLS, say so: cookies are then sent over TLS only.
+SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = os.environ.get("WIRBEL_TLS") == "1"
+SECURE_CONTENT_TYPE_NOSNIFF = True
+X_FRAME_OPTIONS = "DENY"
+LOGGING = {
+    "version": 1,
+    "disable_existing_loggers": False,
+    "formatters": {"line": {"format": "{asctime} {levelname} {name}: {message}", "style": "{"}},
+    "handlers": {"stderr": {"class": "logging.StreamHandler", "formatter": "line"}},
+    "root": {"handlers": ["stderr"], "level": "WARNING"},
+    "loggers": {"wirbel": {"level": "INFO"}, "procrastinate": {"level": "ERROR"}},
+}

@@ -1,0 +1,30 @@
+"""What answers where."""
+
+from __future__ import annotations
+
+from django.conf import settings
+from django.http import FileResponse, HttpRequest, HttpResponse, HttpResponseBase
+from django.urls import path, re_path
+from django.views.decorators.csrf import ensure_csrf_cookie
+
+from wirbel.intake import views as intake
+from wirbel.server.api import api
+from wirbel.server.live import live
+
+
+@ensure_csrf_cookie
+def page(request: HttpRequest) -> HttpResponseBase:
+    """The front end, for every address that is a view of it."""
+    index = settings.WHITENOISE_ROOT / "index.html"
+    if not index.exists():
+        return HttpResponse("The front end is not built; start with ./wirbel serve or ./wirbel demo.\n", status=503, content_type="text/plain")
+    return FileResponse(index.open("rb"), content_type="text/html; charset=utf-8", headers={"Cache-Control": "no-cache"})
+
+
+urlpatterns = [
+    path("v1/traces", intake.traces),
+    path("v1/changes", intake.changes),
+    path("api/live", live),
+    path("api/", api.urls),
+    re_path(r"^(?!api/|v1/|assets/).*$", page),
+]

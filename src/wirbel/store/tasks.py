@@ -1,0 +1,33 @@
+"""Background work, run by Procrastinate on as many workers as there are."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+
+from django.utils import timezone
+from procrastinate.contrib.django import app
+
+from wirbel.store import packer
+from wirbel.store.models import Receipt
+
+RECEIPTS_KEPT = timedelta(days=30)  # a request re-sent later than this would be stored again
+
+
+@app.periodic(cron="* * * * * *")
+@app.task(name="store.pack", queueing_lock="store.pack")
+def pack(timestamp: int) -> None:
+    """Every second: what has come in becomes blocks."""
+    packer.pack_all()
+
+
+@app.periodic(cron="* * * * * */10")
+@app.task(name="store.merge", queueing_lock="store.merge")
+def merge(timestamp: int) -> None:
+    while packer.merge_once():
+        pass
+
+
+@app.periodic(cron="17 3 * * *")
+@app.task(name="store.forget_receipts", queueing_lock="store.forget_receipts")
+def forget_receipts(timestamp: int) -> None:
+    Receipt.objects.filter(received__lt=timezone.now() - RECEIPTS_KEPT).delete()
