@@ -117,8 +117,6 @@ class World:
                 columns["span.s:app.version"] = np.array(["7.3", "7.4", "web"], object)[rng.integers(0, 3, count)]
         elif operation.method == "CONSUME":
             columns |= {"span.s:messaging.system": "events", "span.s:messaging.destination.name": operation.route}
-        else:
-            columns["kind"] = spans.SERVER
         out.add(
             count, trace=trace, span=span, parent=parent, start=begin, duration=end - begin, service=operation.service, instance=instance, version=version,
             outcome=np.where(failed, spans.FAILED, np.where(refused, spans.REFUSED, spans.DONE)).astype(np.int8), **columns,

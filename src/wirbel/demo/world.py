@@ -49,7 +49,7 @@ class Backend:
 BACKENDS = {
     b.name: b
     for b in (
-        Backend("berth-db", "postgresql", "berths", 4.0, 0.45, 12),
+        Backend("berth-db", "postgresql", "berths", 9.0, 0.45, 12),
         Backend("manifest-db", "postgresql", "manifest", 3.0, 0.40, 10),
         Backend("identity-db", "postgresql", "identity", 1.6, 0.35, 8),
         Backend("timetable-cache", "redis", "timetable", 0.5, 0.30, 4),
@@ -66,7 +66,7 @@ OPERATIONS = {
     for o in (
         Operation("identity", "POST", "/sessions/verify", (Call("identity-db", statement="SELECT person, expires FROM session WHERE id = $1"),), 0.8, failing=0.0004, refused=0.01),
         Operation("fare-engine", "POST", "/fares/quote", (Call("timetable-cache", statement="GET fare:{id}"), Call("berth-db", share=0.3, statement="SELECT rate FROM fare_table WHERE route = $1")), 5.0),
-        Operation("tide-feed", "GET", "/tides/{harbour}", (Call("tides.example", share=0.15, work_ms=0.5),), 0.9, failing=0.002),
+        Operation("tide-feed", "GET", "/tides/{harbour}", (Call("tides.example", share=0.03, work_ms=0.5),), 0.9, failing=0.002),
         Operation("manifest", "GET", "/manifest/{sailing}", (Call("manifest-db", statement="SELECT passenger, vehicle FROM booking WHERE sailing = $1"),), 2.0),
         Operation("manifest", "POST", "/manifest/{sailing}/boarded", (Call("manifest-db", statement="UPDATE booking SET boarded = now() WHERE pass = $1"),), 2.0),
         Operation("berth-planner", "POST", "/places/reserve", (
@@ -104,8 +104,8 @@ OPERATIONS = {
 }
 
 ENTRIES = {
-    "quay-web GET /sailings": 0.42,
-    "quay-web POST /reservations": 0.14,
+    "quay-web GET /sailings": 0.38,
+    "quay-web POST /reservations": 0.18,
     "quay-web GET /passes/{id}": 0.10,
     "quay-web POST /session": 0.08,
     "gate-api POST /scans": 0.14,
@@ -173,4 +173,4 @@ class History:
     changes: tuple[dict[str, object], ...] = field(default=())
 
 
-THE_FAULT = Fault("berth-planner", "4.8.0", _SELECT_PLACES, ONE_PLACE, (18, 30))
+THE_FAULT = Fault("berth-planner", "4.8.0", _SELECT_PLACES, ONE_PLACE, (24, 42))

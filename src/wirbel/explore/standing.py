@@ -22,7 +22,7 @@ Window = tuple[int, int]
 Floats = npt.NDArray[np.float64]
 
 SPARK_MINUTES = 3  # of a point in a small chart
-MOST_BITS = 60.0  # more surprise than this adds nothing to a weight
+MOST_BITS = 30.0  # more surprise than this adds nothing to a weight
 NEEDED = 20  # requests in a window before a verdict
 
 

@@ -50,7 +50,7 @@ def signal(start: int, end: int, environment: str | None = None, service: str | 
     table = table.filter(pc.is_in(table["service"], value_set=pa.array(services, pa.string())))
     found = series.by_minute(table, minutes)
     values, samples = found.quantiles[:, :, P95], found.rows
-    band = expected_band(values, samples)
+    band = expected_band(values, samples).row(0)
     flat = np.nan_to_num(values[0])
     return Signal(minutes, values[0], samples[0], band, propose(flat, band), departures(flat, band), services)
 
@@ -63,7 +63,7 @@ def reference_for(service: str, start: int, end: int, environment: str | None = 
     seen = np.flatnonzero(found.samples > 0)
     if not len(seen):
         return start - max(end - start, 30 * MINUTE_NS), start
-    loud = (found.band.surprise[0] >= SURPRISED) & (np.nan_to_num(found.values) > np.nan_to_num(found.band.expected[0]))
+    loud = (found.band.surprise >= SURPRISED) & (np.nan_to_num(found.values) > np.nan_to_num(found.band.expected))
     stop = len(loud)
     # The minutes right before the focus may hold the first signs of it.
     while stop > seen[0] + 10 and loud[stop - 1]:

@@ -84,6 +84,30 @@ def _contribution(c: Contribution) -> dict[str, Any]:
     }
 
 
+CASCADE_STEPS = 7  # parts drawn one by one; the rest are one step
+
+
+def _cascade(answer: Answer) -> list[dict[str, Any]]:
+    """Steps from the reference to the focus, more calls and slower calls apart; they add up exactly."""
+    unit = answer.effect
+    moves = []
+    for c in answer.contributions:
+        name = c.part.peer if c.part.kind == "dependency" else f"{c.part.service} → {c.part.peer}" if c.part.kind == "transfer" else f"{c.part.service} own work"
+        if answer.question.signal == "latency":
+            moves.append((f"{name} more calls {c.calls_reference:.3g} → {c.calls_focus:.3g}" if c.more_calls > 0 else f"{name} fewer calls", c.more_calls))
+            moves.append((f"{name} {'slower' if c.slower_calls > 0 else 'faster'}{'' if c.part.kind == 'own' else ' calls'}", c.slower_calls))
+        else:
+            moves.append((f"{name}, {c.part.operation}", c.delta))
+    moves.sort(key=lambda move: -abs(move[1]))
+    drawn = moves[:CASCADE_STEPS]
+    steps, at = [], unit.reference
+    for index, (label, amount) in enumerate(drawn):
+        steps.append({"label": label, "amount": amount, "start": at, "end": at + amount, "main": index == 0})
+        at += amount
+    steps.append({"label": f"{len(moves) - len(drawn)} smaller parts" if len(moves) > len(drawn) else "rounding", "amount": unit.focus - at, "start": at, "end": unit.focus, "main": False})
+    return steps
+
+
 def everything(answer: Answer, took_ms: int) -> dict[str, Any]:
     effect = answer.effect
     return contract(answer, took_ms) | {
@@ -91,10 +115,11 @@ def everything(answer: Answer, took_ms: int) -> dict[str, Any]:
         "requests": {"reference": effect.requests_reference, "focus": effect.requests_focus},
         "percentiles": [{"name": name, "reference": before, "focus": after} for name, (before, after) in answer.percentiles.items()],
         "contributions": [_contribution(c) for c in answer.contributions],
+        "cascade": _cascade(answer),
         "standouts": [
             {
                 "service": s.service, "key": s.key, "value": s.value, "share_bad": s.share_bad, "share_normal": s.share_normal, "requests": s.requests,
-                "mean_with": s.mean_with, "mean_others": s.mean_others, "others": s.others, "explains": s.explains, "p": s.p,
+                "excess_with": s.excess_with, "excess_others": s.excess_others, "others": s.others, "explains": s.explains, "p": s.p,
                 "same_as": [{"service": a, "key": b, "value": c} for a, b, c in s.same_as],
             }
             for s in answer.standouts

@@ -24,6 +24,7 @@ from wirbel.explore.traces import Filter, list_traces, trace_pair
 from wirbel.inquiry import as_json
 from wirbel.inquiry.ask import Asked, ask, check_signal
 from wirbel.inquiry.models import Inquiry
+from wirbel.inquiry.schemas import InquiryView
 from wirbel.store import reading
 from wirbel.store.models import Service
 
@@ -107,7 +108,7 @@ def ribbon(request: HttpRequest, start: str | None = None, end: str | None = Non
     stored = reading.time_range()
     return schemas.Ribbon(
         start=rfc3339(minutes.first), end=rfc3339(high), step_s=60, label=service or "all entry points", unit="s",
-        values=listed(found.values), expected=listed(band.expected[0]), low=listed(band.low[0]), high=listed(band.high[0]), samples=[int(n) for n in found.samples],
+        values=listed(found.values), expected=listed(band.expected), low=listed(band.low), high=listed(band.high), samples=[int(n) for n in found.samples],
         deviations=[window_of(pair) for pair in found.deviations],
         changes=[schemas.ChangeOut(**as_json.change(c)) for c in reading.changes(low, high, environment)][-MOST_ROWS:],
         focus=window_of(found.proposal.focus), reference=window_of(found.proposal.reference), departed=found.proposal.departed,
@@ -175,33 +176,7 @@ class NewInquiry(Schema):
     environment: str | None = None
 
 
-class Entity(Schema):
-    kind: str
-    service: str | None
-    name: str
-    attributes: dict[str, str]
-
-
-class EvidenceOut(Schema):
-    kind: str
-    supports: bool
-    text: str
-    weight: float
-    link: str
-
-
-class SuspectOut(Schema):
-    rank: int
-    entity: Entity
-    mechanism: str
-    confidence: float
-    explains: float
-    onset: str | None
-    change: str | None
-    evidence: list[dict[str, Any]]
-
-
-@api.post("/inquiries", response={201: dict[str, Any]})
+@api.post("/inquiries", response={201: InquiryView}, by_alias=True)
 def make_inquiry(request: HttpRequest, given: NewInquiry) -> Any:
     """Finds the cause of a symptom; the answer is kept under its id."""
     user: Any = request.user
@@ -242,7 +217,7 @@ def _inquiry_row(inquiry: Inquiry) -> InquiryRow:
     )
 
 
-@api.get("/inquiries/{inquiry}", response=dict[str, Any])
+@api.get("/inquiries/{inquiry}", response=InquiryView, by_alias=True)
 def get_inquiry(request: HttpRequest, inquiry: uuid.UUID) -> Any:
     found = Inquiry.objects.filter(id=inquiry).first()
     if found is None:

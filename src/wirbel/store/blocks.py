@@ -10,6 +10,7 @@ from collections import OrderedDict
 from collections.abc import Iterable, Sequence
 
 import numpy as np
+import psycopg
 import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.parquet as pq
@@ -189,6 +190,6 @@ def _fetch(wanted: list[int]) -> Iterable[tuple[int, bytes]]:
         query = Block.objects.filter(id__in=wanted[start : start + 8]).values_list("id", "data").query
         sql, parameters = query.sql_with_params()
         connection.ensure_connection()
-        with connection.connection.cursor(binary=True) as cursor:
-            cursor.execute(sql, parameters)
-            yield from cursor.fetchall()
+        # Django's own cursors bind on the client, which rules binary results out.
+        with psycopg.Cursor(connection.connection) as cursor:
+            yield from cursor.execute(sql, parameters, binary=True).fetchall()

@@ -6,7 +6,7 @@ means over requests, so the sum over parts is the change of the mean request dur
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
@@ -111,6 +111,15 @@ def where_errors_began(requests: Requests) -> list[Contribution]:
     The origin is the deepest failed span that nothing failed beneath, the earliest of them if
     there are several: what is above it only passed the failure on.
     """
+    origin = _origins(requests)
+    parts, code = _origin_parts(requests, origin)
+    amount = np.zeros((len(requests), max(len(parts), 1)))
+    amount[requests.request[origin], code] = 1.0
+    return _contributions(replace(requests, parts=parts), amount, (amount > 0).astype(float))
+
+
+def _origins(requests: Requests) -> npt.NDArray[np.int64]:
+    """The row where the failure of each failing request began, in order of request."""
     failed_row = spans.numbers(requests.table["outcome"]) == spans.FAILED
     inside = requests.request >= 0
     beneath = np.zeros(len(failed_row), np.bool_)
@@ -121,12 +130,17 @@ def where_errors_began(requests: Requests) -> list[Contribution]:
     end = spans.numbers(requests.table["start"]) + spans.numbers(requests.table["duration"])
     origin = origin[np.lexsort((origin, end[origin], requests.request[origin]))]
     _, first = np.unique(requests.request[origin], return_index=True)
-    origin = origin[first]
-    parts, code = _origin_parts(requests, origin)
-    amount = np.zeros((len(requests), max(len(parts), 1)))
-    amount[requests.request[origin], code] = 1.0
-    relabelled = Requests(**{**requests.__dict__, "parts": parts})
-    return _contributions(relabelled, amount, (amount > 0).astype(float))
+    return origin[first]
+
+
+def failures_by_service(requests: Requests) -> dict[str, Floats]:
+    """1 for each failing request whose failure began in the service or in what it asks. Shape of each: (requests,)."""
+    origin = _origins(requests)
+    service, services = spans.codes(requests.table["service"])
+    found = {name: np.zeros(len(requests)) for name in services}
+    for code, name in enumerate(services):
+        found[name][requests.request[origin[service[origin] == code]]] = 1.0
+    return found
 
 
 def _origin_parts(requests: Requests, rows: npt.NDArray[np.int64]) -> tuple[list[Part], npt.NDArray[np.int64]]:

@@ -8,7 +8,7 @@ import numpy as np
 import numpy.typing as npt
 from scipy import stats
 
-from wirbel.core.diagnosis.attribution import per_service
+from wirbel.core.diagnosis.onset import Onset
 from wirbel.core.diagnosis.requests import Requests
 from wirbel.core.signals import spans
 from wirbel.core.signals.changes import Change
@@ -30,7 +30,7 @@ class Judged:
 
     change: Change
     on_path: bool
-    lead_s: float | None  # onset − change; negative: the change came after
+    lead_s: float  # onset − change, 0 inside the onset's interval; negative: the change came after
     before: float | None
     after: float | None
     share: float
@@ -39,22 +39,21 @@ class Judged:
     verdict: str  # responsible, innocent, too-late, off-path, unclear
 
 
-def judge(requests: Requests, changes: list[Change], onset: int | None, delta: float, own: dict[str, Floats] | None = None) -> list[Judged]:
-    """Judges each change by the service's own part of the requests; ``own`` defaults to seconds added."""
-    amounts = per_service(requests) if own is None else own
-    return [_judge(requests, change, onset, delta, amounts) for change in changes]
+def judge(requests: Requests, changes: list[Change], onset: Onset, own: dict[str, Floats], delta: float) -> list[Judged]:
+    """Judges each change by ``own``: what each service adds to each request (arrays of one value a request).
+
+    ``delta`` is the change of the symptom over the same requests.
+    """
+    return [_judge(requests, change, onset, own, delta) for change in changes]
 
 
-def _judge(requests: Requests, change: Change, onset: int | None, delta: float, own: dict[str, Floats]) -> Judged:
-    lead = (onset - change.at) / 1e9 if onset is not None else None
+def _judge(requests: Requests, change: Change, onset: Onset, own: dict[str, Floats], delta: float) -> Judged:
+    lead = _lead(change.at, onset)
     amount = own.get(change.service or "")
     if amount is None:
         return Judged(change, False, lead, None, None, 0.0, None, None, "off-path")
     earlier, later = requests.start < change.at, requests.start >= change.at
-    if lead is not None and lead * 1e9 < -SLACK_NS:
-        verdict_if_late = "too-late"
-    else:
-        verdict_if_late = None
+    verdict_if_late = "too-late" if lead * 1e9 < -SLACK_NS else None
     if earlier.sum() < ENOUGH or later.sum() < ENOUGH:
         return Judged(change, True, lead, None, None, 0.0, None, None, verdict_if_late or "unclear")
     before, after = float(amount[earlier].mean()), float(amount[later].mean())
@@ -68,6 +67,12 @@ def _judge(requests: Requests, change: Change, onset: int | None, delta: float, 
     else:
         verdict = "innocent"
     return Judged(change, True, lead, before, after, share, p, control, verdict)
+
+
+def _lead(at: int, onset: Onset) -> float:
+    if onset.low <= at <= onset.high:
+        return 0.0
+    return ((onset.low if at < onset.low else onset.high) - at) / 1e9
 
 
 def _old_version(requests: Requests, change: Change, amount: Floats, later: npt.NDArray[np.bool_]) -> float | None:

@@ -14,10 +14,12 @@ from wirbel.core.signals.operations import without_literals
 from wirbel.core.stats.tests import adjusted, association
 
 Floats = npt.NDArray[np.float64]
+Ints = npt.NDArray[np.int64]
 
 MOST_VALUES = 200  # distinct values of one attribute; more are identities, not groups
 LEAST_SHARE = 0.01  # of requests that a value marks
-OTHERS_NEEDED = 20  # requests without the value, to say how others behave
+OTHERS_NEEDED = 20  # siblings in the focus, to say how others behave
+LEAST_EXPLAINED = 0.02  # of the change
 SIGNIFICANT = 0.01  # adjusted p
 # Never a group: every request has its own.
 _IGNORED = {"url.full", "url.path", "url.query", "user.id", "session.id", "thread.id", "thread.name", "network.peer.port", "client.port"}
@@ -28,9 +30,11 @@ _BASE = {"version": "service.version", "instance": "service.instance.id", "host"
 class Standout:
     """One attribute value of one service, and what requests that touch it are like.
 
-    Shares are of slow (or failed) and of normal requests; means are of the focus, in the symptom's
-    unit; ``explains`` is the share of the change that would vanish if requests with this
-    value behaved like the others. ``same_as`` names values that mark the same requests.
+    It is compared with its siblings: requests that touch the same service with another value of
+    the same attribute. Shares are of slow (or failed) and of normal requests among both; excesses
+    are means over what is usual for a request's operation, in the symptom's unit; ``explains`` is the
+    share of the change that would vanish if requests with this value behaved like the
+    siblings. ``same_as`` names values that mark the same requests.
     """
 
     service: str
@@ -39,9 +43,9 @@ class Standout:
     share_bad: float
     share_normal: float
     requests: int
-    mean_with: float
-    mean_others: float
-    others: str  # which requests the others are: "focus" or "reference"
+    excess_with: float
+    excess_others: float
+    others: str  # where the siblings are from: "focus", or "reference" if the focus has too few
     explains: float
     p: float
     same_as: list[tuple[str, str, str]] = field(default_factory=list)
@@ -57,14 +61,27 @@ def _columns(table: pa.Table) -> list[tuple[str, str]]:
     return found
 
 
-def _marks(requests: Requests) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.int64], list[tuple[str, str, str]]]:
-    """Pairs (request, mark), each once, and what each mark says: (service, key, value)."""
+@dataclass(frozen=True)
+class _Marks:
+    """Pairs (request, mark), each once; what each mark says, and its group: one attribute of one service."""
+
+    owner: Ints
+    mark: Ints
+    described: list[tuple[str, str, str]]
+    group: Ints  # of each mark
+    group_owner: Ints  # pairs (request, group), each once
+    group_of_pair: Ints
+    groups: int
+
+
+def _marks(requests: Requests) -> _Marks:
     rows = np.flatnonzero(requests.request >= 0)
     table = requests.table.take(pa.array(rows))
     request = requests.request[rows]
     service, services = spans.codes(table["service"])
-    owners, codes, described = [], [], []
-    offset = 0
+    owners, codes, groups, group_owners, group_pairs = [], [], [], [], []
+    described: list[tuple[str, str, str]] = []
+    offset = group_offset = 0
     for column, key in _columns(table):
         values = table[column]
         if key == "db.query.text":
@@ -74,64 +91,74 @@ def _marks(requests: Requests) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.in
             continue
         present = code >= 0
         width = len(services) * len(distinct)
-        mark = service[present] * len(distinct) + code[present]
-        pair = np.unique(request[present] * width + mark)
+        pair = np.unique(request[present] * width + service[present] * len(distinct) + code[present])
         used, compact = np.unique(pair % width, return_inverse=True)
         owners.append(pair // width)
         codes.append(compact.reshape(-1) + offset)
-        offset += len(used)
+        groups.append(used // len(distinct) + group_offset)
+        touching = np.unique(request[present] * len(services) + service[present])
+        group_owners.append(touching // len(services))
+        group_pairs.append(touching % len(services) + group_offset)
         described += [(services[u // len(distinct)], key, str(distinct[u % len(distinct)])) for u in used]
+        offset += len(used)
+        group_offset += len(services)
     if not owners:
-        return np.zeros(0, np.int64), np.zeros(0, np.int64), []
-    return np.concatenate(owners), np.concatenate(codes), described
+        nothing = np.zeros(0, np.int64)
+        return _Marks(nothing, nothing, [], nothing, nothing, nothing, 0)
+    return _Marks(np.concatenate(owners), np.concatenate(codes), described, np.concatenate(groups), np.concatenate(group_owners), np.concatenate(group_pairs), group_offset)
 
 
-def who_stands_out(requests: Requests, bad: npt.NDArray[np.bool_], values: Floats, most: int = 30) -> list[Standout]:
+def who_stands_out(requests: Requests, bad: npt.NDArray[np.bool_], over: Floats, delta: float, most: int = 30) -> list[Standout]:
     """Values that mark ``bad`` requests, after control of false discoveries; those that explain most first.
 
-    ``bad`` and ``values`` have one entry a request; ``values`` is what the symptom measures.
+    ``bad`` and ``over`` have one entry a request; ``over`` is the symptom's value less what is usual
+    for the operation, ``delta`` the change of the symptom.
     """
-    count = len(requests)
-    owner, mark, described = _marks(requests)
-    marks = len(described)
-    if not marks or not bad.any() or bad.all():
+    if not bad.any() or bad.all() or not delta:
         return []
-    focus, weight = requests.in_focus, requests.weight
-    has = np.bincount(mark, minlength=marks)
-    has_bad = np.bincount(mark, weights=bad[owner].astype(float), minlength=marks)
-    total_bad = float(bad.sum())
-    p = adjusted(association(has_bad, has - has_bad, total_bad - has_bad, (count - total_bad) - (has - has_bad)))
+    found = _marks(requests)
+    marks = len(found.described)
+    if not marks:
+        return []
+    focus, weight = requests.in_focus.astype(float), requests.weight
 
-    in_focus = focus[owner].astype(float) * weight[owner]
-    with_weight = np.bincount(mark, weights=in_focus, minlength=marks)
-    with_rows = np.bincount(mark, weights=focus[owner].astype(float), minlength=marks)
-    with_sum = np.bincount(mark, weights=in_focus * values[owner], minlength=marks)
-    all_weight, all_sum = weight[focus].sum(), (weight * values)[focus].sum()
-    reference_mean = (weight * values)[~focus].sum() / weight[~focus].sum()
-    delta = all_sum / all_weight - reference_mean
-    enough_others = focus.sum() - with_rows >= OTHERS_NEEDED
+    def both(values: Floats) -> tuple[Floats, Floats]:
+        """Sums of one value a request over each mark, and over the mark's siblings."""
+        own = np.bincount(found.mark, weights=values[found.owner], minlength=marks)
+        group = np.bincount(found.group_of_pair, weights=values[found.group_owner], minlength=found.groups)
+        return own, group[found.group] - own
+
+    is_bad = bad.astype(float)
+    bad_with, bad_others = both(is_bad)
+    good_with, good_others = both(1 - is_bad)
+    p = adjusted(association(bad_with, good_with, bad_others, good_others))
+    rows_with, rows_others = both(focus)
+    weight_with, weight_others = both(focus * weight)
+    sum_with, sum_others = both(focus * weight * over)
+    _, quiet_others = both((1 - focus) * weight)
+    _, quiet_sum = both((1 - focus) * weight * over)
+    enough = rows_others >= OTHERS_NEEDED
     with np.errstate(divide="ignore", invalid="ignore"):
-        mean_with = with_sum / with_weight
-        mean_others = np.where(enough_others, (all_sum - with_sum) / (all_weight - with_weight), reference_mean)
-        explains = with_weight / all_weight * (mean_with - mean_others) / delta
+        excess_with = sum_with / weight_with
+        excess_others = np.where(enough, sum_others / weight_others, np.where(quiet_others > 0, quiet_sum / quiet_others, 0.0))
+        explains = weight_with / (weight * focus).sum() * (excess_with - excess_others) / delta
+        share_bad = bad_with / np.maximum(bad_with + bad_others, 1)
+        share_normal = good_with / np.maximum(good_with + good_others, 1)
+    kept = np.flatnonzero(
+        (p < SIGNIFICANT) & (share_bad > share_normal) & (rows_with > 0) & (bad_with + good_with >= LEAST_SHARE * len(requests)) & (explains > LEAST_EXPLAINED)
+    )
     # Distinct marks of the same requests are one finding: sums of random words tell them apart.
-    words = np.random.default_rng(1).integers(1, 2**62, count)
+    words = np.random.default_rng(1).integers(1, 2**62, len(requests))
     fingerprint = np.zeros(marks, np.int64)
-    np.add.at(fingerprint, mark, words[owner])
-
-    share_bad, share_normal = has_bad / total_bad, (has - has_bad) / max(count - total_bad, 1.0)
-    kept = np.flatnonzero((p < SIGNIFICANT) & (share_bad > share_normal) & (with_rows > 0) & (has >= LEAST_SHARE * count) & (explains > 0))
-    found: dict[int, Standout] = {}
+    np.add.at(fingerprint, found.mark, words[found.owner])
+    standouts: dict[int, Standout] = {}
     for i in kept[np.lexsort((kept, p[kept], -np.round(explains[kept], 3)))]:
-        same = found.get(int(fingerprint[i]))
+        same = standouts.get(int(fingerprint[i]))
         if same is not None:
-            same.same_as.append(described[i])
-            continue
-        service, key, value = described[i]
-        found[int(fingerprint[i])] = Standout(
-            service, key, value, float(share_bad[i]), float(share_normal[i]), int(with_rows[i]), float(mean_with[i]), float(mean_others[i]),
-            "focus" if enough_others[i] else "reference", float(min(explains[i], 1.0)), float(p[i]),
-        )
-        if len(found) >= most:
-            break
-    return list(found.values())
+            same.same_as.append(found.described[i])
+        elif len(standouts) < most:
+            standouts[int(fingerprint[i])] = Standout(
+                *found.described[i], float(share_bad[i]), float(share_normal[i]), int(rows_with[i]), float(excess_with[i]), float(excess_others[i]),
+                "focus" if enough[i] else "reference", float(min(explains[i], 1.0)), float(p[i]),
+            )
+    return list(standouts.values())

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
@@ -23,6 +21,7 @@ from wirbel.core.signals.changes import Change
 Floats = npt.NDArray[np.float64]
 ENOUGH = 20  # requests in each window
 CONTRAST_REQUESTS = 3_000  # a window, for who stands out; more change the shares by less than 2 points
+CARRIED = 0.8  # of the change, by the operations on which onsets and changes are judged
 SLOW_SHARE = 0.95  # of the reference: what is above this quantile of it is slow
 MINUTE_NS = 60 * 10**9
 
@@ -35,34 +34,58 @@ def diagnose(question: Question, table: pa.Table, changes: list[Change], notes: 
     """
     everything = requests.build(table, requests.symptom_rows(table, question.service, question.operation), (question.focus.start, question.focus.end))
     in_reference = (everything.start >= question.reference.start) & (everything.start < question.reference.end)
-    here = _restrict(everything, everything.in_focus | in_reference)
+    here = requests.restrict(everything, everything.in_focus | in_reference)
     if question.signal == "throughput":
         return _throughput(question, here, changes, notes)
     _check_enough(question, here)
     notes = notes + _missing_parents(here)
-    values = here.seconds if question.signal == "latency" else here.failed.astype(float)
+    values = _measured(question, here)
     unit, statistic = ("s", "mean") if question.signal == "latency" else ("share", "failed share")
     change_of_symptom = attribution.effect(here, values, unit, statistic)
-    amounts = attribution.per_service(everything) if question.signal == "latency" else _failures_of_services(everything)
-    started = onset.find(everything.start, everything.seconds if question.signal == "latency" else everything.failed.astype(float))
     parts = attribution.where_the_time_went(here) if question.signal == "latency" else attribution.where_errors_began(here)
-    bad = _bad(question, here)
+    over, bad = requests.excess(here, values), _bad(question, here)
     sampled = _sample(here)
-    standouts = contrast.who_stands_out(_restrict(here, sampled), bad[sampled], values[sampled])
-    moved = _what_moved(everything, amounts, question, started)
-    judged = change_tests.judge(everything, changes, started.at if started else question.focus.start, change_of_symptom.delta, amounts)
-    ratio, explained = _load(question, here, values, change_of_symptom)
+    standouts = contrast.who_stands_out(requests.restrict(here, sampled), bad[sampled], over[sampled], change_of_symptom.delta)
+
+    carrying, carriers = _carriers(here, over)
+    if carriers:
+        notes = [*notes, f"Onsets and changes were judged on {', '.join(carriers)}: most of the change is there."]
+    told = requests.restrict(everything, np.isin(everything.stratum, carrying))
+    amounts = attribution.per_service(told) if question.signal == "latency" else attribution.failures_by_service(told)
+    started = onset.find(told.start, requests.excess(told, _measured(question, told)))
+    moved = _what_moved(told, amounts, question, started)
+    since = started or onset.Onset(question.focus.start, question.reference.end, question.focus.start, 0.0)
+    judged = change_tests.judge(told, changes, since, amounts, _change_of(told, _measured(question, told)))
+    ratio, explained = _load(question, here, over, change_of_symptom)
     findings = Findings(change_of_symptom, question.signal, started, parts, standouts, judged, moved, ratio, explained)
     suspects, unexplained = rank(findings)
-    return Answer(question, change_of_symptom, _percentiles(here), started, parts, standouts, judged, moved, suspects, unexplained, _examples(here, bad), notes)
+    return Answer(question, change_of_symptom, _percentiles(here), started, parts, standouts, judged, moved, suspects, unexplained, _examples(here, bad & np.isin(here.stratum, carrying)), notes)
 
 
-def _restrict(found: Requests, keep: npt.NDArray[np.bool_]) -> Requests:
-    place = np.append(np.where(keep, np.cumsum(keep) - 1, -1), -1)
-    return replace(
-        found, roots=found.roots[keep], request=place[found.request], start=found.start[keep], seconds=found.seconds[keep],
-        failed=found.failed[keep], weight=found.weight[keep], in_focus=found.in_focus[keep],
-    )
+def _measured(question: Question, found: Requests) -> Floats:
+    return found.seconds if question.signal == "latency" else found.failed.astype(float)
+
+
+def _change_of(found: Requests, values: Floats) -> float:
+    return float(values[found.in_focus].mean() - values[~found.in_focus].mean()) if found.in_focus.any() and not found.in_focus.all() else 0.0
+
+
+def _carriers(here: Requests, over: Floats) -> tuple[npt.NDArray[np.int64], list[str]]:
+    """The fewest operations that carry most of the change, and their names if they are not all.
+
+    In the others nothing moved, so that they would only hide when it began.
+    """
+    focus = here.in_focus
+    carried = np.bincount(here.stratum[focus], weights=(here.weight * over)[focus])
+    order = np.argsort(-carried)
+    positive = np.maximum(carried[order], 0)
+    if positive.sum() <= 0:
+        return np.unique(here.stratum), []
+    most = order[: int(np.searchsorted(np.cumsum(positive), CARRIED * positive.sum())) + 1]
+    if len(most) == len(np.unique(here.stratum)):
+        return most, []
+    names = here.table["operation"]
+    return most, [names[int(here.roots[np.flatnonzero(here.stratum == code)[0]])].as_py() for code in most[:5]]
 
 
 def _check_enough(question: Question, here: Requests) -> None:
@@ -82,9 +105,15 @@ def _missing_parents(here: Requests) -> list[str]:
 
 
 def _bad(question: Question, here: Requests) -> npt.NDArray[np.bool_]:
+    """Failed, or slower than nearly all requests for the same operation in the reference."""
     if question.signal == "errors":
         return here.failed
-    return here.seconds > np.quantile(here.seconds[~here.in_focus], SLOW_SHARE)
+    bound = np.full(int(here.stratum.max()) + 1, np.quantile(here.seconds[~here.in_focus], SLOW_SHARE))
+    for code in np.unique(here.stratum):
+        usual = here.seconds[(here.stratum == code) & ~here.in_focus]
+        if len(usual) >= ENOUGH:
+            bound[code] = np.quantile(usual, SLOW_SHARE)
+    return here.seconds > bound[here.stratum]
 
 
 def _sample(here: Requests) -> npt.NDArray[np.bool_]:
@@ -95,26 +124,11 @@ def _sample(here: Requests) -> npt.NDArray[np.bool_]:
     return keep
 
 
-def _failures_of_services(found: Requests) -> dict[str, Floats]:
-    """Per service: 1 for each failing request whose failure began there or in what it asks."""
-    table = found.table
-    failed = (spans.numbers(table["outcome"]) == spans.FAILED) & (found.request >= 0)
-    service, services = spans.codes(table["service"])
-    beneath = np.zeros(len(failed), np.bool_)
-    beneath[found.parent[failed & (found.parent >= 0)]] = True
-    rows = np.flatnonzero(failed & ~beneath)
-    amounts = {name: np.zeros(len(found)) for name in services}
-    for code, name in enumerate(services):
-        amounts[name][found.request[rows[service[rows] == code]]] = 1.0
-    return amounts
-
-
 def _what_moved(everything: Requests, amounts: dict[str, Floats], question: Question, started: onset.Onset | None) -> list[Moved]:
     moved = []
     for service, values in amounts.items():
-        if values.max(initial=0.0) == values.min(initial=0.0):
-            continue
-        at = onset.find(everything.start, values)
+        touched = values > 0 if question.signal == "latency" else np.ones(len(values), np.bool_)
+        at = onset.find(everything.start[touched], requests.excess(everything, values)[touched])
         if at is not None and at.size > 0:
             moved.append(Moved(f"{service}, own part", service, at))
     if started is not None:
@@ -180,7 +194,7 @@ def _throughput(question: Question, here: Requests, changes: list[Change], notes
     parts.sort(key=lambda c: -abs(c.delta))
     suspects, unexplained = _rank_throughput(change, parts)
     started = onset.find(np.sort(here.start)[1:], np.diff(np.sort(here.start)).astype(float)) if len(here) > 1 else None
-    judged = [change_tests.Judged(c, c.service == question.service, (started.at - c.at) / 1e9 if started else None, None, None, 0.0, None, None, "unclear") for c in changes]
+    judged = [change_tests.Judged(c, c.service == question.service, ((started.at if started else question.focus.start) - c.at) / 1e9, None, None, 0.0, None, None, "unclear") for c in changes]
     return Answer(question, change, {}, started, parts, [], judged, [], suspects, unexplained, {}, notes)
 
 

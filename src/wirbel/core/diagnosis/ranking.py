@@ -119,12 +119,13 @@ def _localised(found: Findings) -> list[Suspect]:
     for s in found.standouts:
         values = [(s.service, s.key, s.value), *s.same_as]
         keyed = next((v for v in values if v[1] in kinds), None)
-        if s.others != "focus" or s.explains < 0.3 or keyed is None or s.share_bad < 0.3:
+        apart = s.excess_with > 0 and s.excess_others < 0.35 * s.excess_with
+        if s.others != "focus" or s.explains < 0.3 or keyed is None or not apart:
             continue
         service, key, value = keyed
         if any(x.name == value for x in suspects):
             continue
-        words = f"Requests that touch {value} take {text.quantity(s.mean_with, found.effect.unit)} on average, others of the same window {text.quantity(s.mean_others, found.effect.unit)}."
+        words = f"Requests that touch {value} are {text.quantity(s.excess_with, found.effect.unit)} over what is usual for them, those at its siblings {text.quantity(s.excess_others, found.effect.unit)}."
         suspects.append(Suspect(kinds[key], value, "unknown", s.explains, service=service, attributes={k: v for _, k, v in values}, evidence=[
             Evidence("stands-out", True, words, _weigh_share(s.explains) * 0.7 + weights.LOCALISED, {"service": service, "key": key, "value": value}),
         ]))
@@ -141,15 +142,15 @@ def _load(found: Findings) -> list[Suspect]:
 def _blame_changes(found: Findings, suspects: list[Suspect]) -> None:
     for suspect in suspects:
         own = [j for j in found.changes if j.change.service == suspect.service and suspect.service]
-        responsible = sorted((j for j in own if j.verdict == "responsible"), key=lambda j: abs(j.lead_s or 0.0))
+        responsible = sorted((j for j in own if j.verdict == "responsible"), key=lambda j: abs(j.lead_s))
         if responsible:
             judged = responsible[0]
             change = judged.change
             suspect.change = change.id
             what = f"{change.kind} of {change.service}{' ' + change.version if change.version else ''} at {text.clock(change.at)}"
-            lead = "" if judged.lead_s is None else f", {text.span_of_time(judged.lead_s)} {'before' if judged.lead_s >= 0 else 'after'} the onset"
+            lead = _when(judged.lead_s)
             unit = found.effect.unit
-            words = f"The {what}{lead}: its own part of a request went from {text.quantity(judged.before or 0, unit)} to {text.quantity(judged.after or 0, unit)}."
+            words = f"The {what} came {lead}: its own part of a request went from {text.quantity(judged.before or 0, unit)} to {text.quantity(judged.after or 0, unit)}."
             suspect.evidence.append(Evidence("change", True, words, weights.CHANGE_BEFORE_ONSET, {"change": change.id}))
             if judged.old_version_after is not None and judged.before is not None and judged.after is not None:
                 stayed = abs(judged.old_version_after - judged.before) < 0.5 * abs(judged.after - judged.before)
@@ -160,7 +161,7 @@ def _blame_changes(found: Findings, suspects: list[Suspect]) -> None:
             if judged.verdict in ("too-late", "innocent"):
                 late = judged.verdict == "too-late"
                 words = f"The {judged.change.kind} at {text.clock(judged.change.at)} is not it: " + (
-                    f"it came {text.span_of_time(judged.lead_s or 0)} after the onset." if late else "the service's own part did not change with it."
+                    f"it came {_when(judged.lead_s)}." if late else "the service's own part did not change with it."
                 )
                 suspect.evidence.append(Evidence("change", False, words, 0.0, {"change": judged.change.id}))
         if found.load_ratio > 0 and suspect.kind != "load":
@@ -169,11 +170,17 @@ def _blame_changes(found: Findings, suspects: list[Suspect]) -> None:
             suspect.evidence.append(Evidence("load", not against, words, weights.LOAD_EXPLAINS * found.load_explains if against else 0.0))
 
 
+def _when(lead_s: float) -> str:
+    if lead_s == 0:
+        return "at the onset, within its interval"
+    return f"{text.span_of_time(lead_s)} {'before' if lead_s > 0 else 'after'} the onset"
+
+
 def _version_stands_out(found: Findings, suspect: Suspect, version: str | None) -> None:
     for s in found.standouts:
         for service, key, value in [(s.service, s.key, s.value), *s.same_as]:
             if version and (service, key, value) == (suspect.service, "service.version", version):
-                words = f"{text.share(s.share_bad)} of the slow or failed requests touch version {value}, {text.share(s.share_normal)} of the normal ones."
+                words = f"{text.share(s.share_bad)} of the slow or failed requests that touch {service} touch version {value}, {text.share(s.share_normal)} of the normal ones."
                 suspect.evidence.append(Evidence("stands-out", True, words, weights.VERSION_STANDS_OUT, {"service": service, "key": key, "value": value}))
                 return
 

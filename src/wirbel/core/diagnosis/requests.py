@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
@@ -34,7 +34,8 @@ class Requests:
     """Requests (index r) and the spans (rows) under them.
 
     ``start`` ns and ``seconds`` s of each request; ``in_focus`` says which window; ``weight`` is the
-    adjusted count. For spans: ``request`` (−1 where off all of them), ``part`` (−1 where off the path),
+    adjusted count; ``stratum`` numbers the operation asked for, since what is usual differs by
+    operation. For spans: ``request`` (−1 where off all of them), ``part`` (−1 where off the path),
     ``own`` ns on the critical path, ``is_call`` whether it counts as one call of its part.
     """
 
@@ -47,6 +48,7 @@ class Requests:
     failed: npt.NDArray[np.bool_]
     weight: Floats
     in_focus: npt.NDArray[np.bool_]
+    stratum: Ints
     parts: list[Part]
     part: Ints
     own: Ints
@@ -54,6 +56,27 @@ class Requests:
 
     def __len__(self) -> int:
         return len(self.roots)
+
+
+def excess(found: Requests, values: Floats) -> Floats:
+    """``values`` (one a request) less the reference's mean for the same operation.
+
+    A shift between operations then looks like no change of any of them. An operation that the
+    reference lacks is held against the mean of all.
+    """
+    quiet = ~found.in_focus
+    size = int(found.stratum.max(initial=0)) + 1
+    weight = np.bincount(found.stratum[quiet], weights=found.weight[quiet], minlength=size)
+    total = np.bincount(found.stratum[quiet], weights=(found.weight * values)[quiet], minlength=size)
+    usual = np.where(weight > 0, total / np.maximum(weight, 1e-300), total.sum() / max(weight.sum(), 1e-300))
+    return values - usual[found.stratum]
+
+
+def restrict(found: Requests, keep: npt.NDArray[np.bool_]) -> Requests:
+    """Only the requests marked in ``keep``; spans stay, those of other requests belong to none."""
+    place = np.append(np.where(keep, np.cumsum(keep) - 1, -1), -1)
+    by_request = {name: getattr(found, name)[keep] for name in ("roots", "start", "seconds", "failed", "weight", "in_focus", "stratum")}
+    return replace(found, request=place[found.request], **by_request)
 
 
 def symptom_rows(table: pa.Table, service: str, operation: str | None) -> Ints:
@@ -91,6 +114,7 @@ def build(table: pa.Table, roots: Ints, focus: tuple[int, int]) -> Requests:
         seconds=duration[roots] / 1e9,
         failed=spans.numbers(table["outcome"])[roots] == spans.FAILED,
         weight=spans.numbers(table["weight"])[roots],
+        stratum=spans.codes(table["operation"])[0][roots],
         in_focus=(began >= focus[0]) & (began < focus[1]),
         parts=parts,
         part=part,

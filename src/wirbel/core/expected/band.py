@@ -31,6 +31,10 @@ class Band:
     surprise: Floats
     learning: npt.NDArray[np.bool_]
 
+    def row(self, index: int) -> Band:
+        """The band of one series."""
+        return Band(self.expected[index], self.low[index], self.high[index], self.surprise[index], self.learning[index])
+
 
 def _weighted_median(values: Floats, weight: Floats) -> Floats:
     """Along the last axis; NaN where all weights are zero."""

@@ -10,6 +10,7 @@ import numpy.typing as npt
 from wirbel.core.expected.band import SURPRISED, Band
 
 TOLERATED = 3  # quiet minutes inside a departure that do not end it
+DENSE = 5  # minutes of which more than half must depart for a departure to begin
 SHORTEST = 3  # minutes of a departure
 REFERENCE = 90  # minutes wanted of a quiet stretch
 GUARD = 2  # minutes left free before the departure
@@ -33,7 +34,14 @@ def departures(values: npt.NDArray[np.float64], band: Band) -> list[tuple[int, i
         return []
     breaks = np.flatnonzero(np.diff(hot) > TOLERATED + 1)
     stretches = zip(hot[np.r_[0, breaks + 1]], hot[np.r_[breaks, len(hot) - 1]] + 1, strict=True)
-    return [(int(a), int(b)) for a, b in stretches if above[a:b].sum() >= SHORTEST]
+    return [(_dense_start(above, int(a), int(b)), int(b)) for a, b in stretches if above[a:b].sum() >= SHORTEST]
+
+
+def _dense_start(above: npt.NDArray[np.bool_], start: int, end: int) -> int:
+    """Skips single loud minutes that happen to lie just before a departure."""
+    while start < end - DENSE and above[start : start + DENSE].sum() <= DENSE // 2:
+        start += 1 + int(np.argmax(above[start + 1 : end]))
+    return start
 
 
 def propose(values: npt.NDArray[np.float64], band: Band) -> WindowProposal:

@@ -1,0 +1,173 @@
+"""An inquiry's answer as the API has it: CONTRACTS 5, and what the screen shows beside it."""
+
+from __future__ import annotations
+
+from ninja import Schema
+from pydantic import ConfigDict, Field
+
+from wirbel.explore.schemas import ChangeOut
+
+
+class _Aliased(Schema):
+    """Fields whose contract names are Python words."""
+
+    model_config = ConfigDict(populate_by_name=True)
+
+
+class TimeWindow(_Aliased):
+    start: str = Field(alias="from")
+    to: str
+
+
+class Reference(TimeWindow):
+    chosen: str
+
+
+class Symptom(Schema):
+    service: str
+    operation: str | None
+    signal: str
+
+
+class EffectOut(Schema):
+    reference: float
+    focus: float
+    delta: float
+    unit: str
+    low: float
+    high: float
+
+
+class OnsetOut(Schema):
+    at: str
+    low: str
+    high: str
+
+
+class Entity(Schema):
+    kind: str
+    service: str | None
+    name: str
+    attributes: dict[str, str]
+
+
+class EvidenceOut(_Aliased):
+    kind: str
+    supports: bool = Field(alias="for")
+    text: str
+    weight: float
+    link: str
+
+
+class SuspectOut(Schema):
+    rank: int
+    entity: Entity
+    mechanism: str
+    confidence: float
+    explains: float
+    onset: str | None
+    change: str | None
+    evidence: list[EvidenceOut]
+
+
+class RequestCounts(Schema):
+    reference: int
+    focus: int
+
+
+class Percentile(Schema):
+    name: str
+    reference: float | None
+    focus: float | None
+
+
+class ContributionOut(Schema):
+    kind: str
+    service: str
+    operation: str
+    peer: str | None
+    peer_kind: str | None
+    calls_reference: float
+    calls_focus: float
+    reference: float
+    focus: float
+    delta: float
+    more_calls: float
+    slower_calls: float
+    low: float
+    high: float
+
+
+class Mark(Schema):
+    service: str
+    key: str
+    value: str
+
+
+class StandoutOut(Mark):
+    share_bad: float
+    share_normal: float
+    requests: int
+    excess_with: float
+    excess_others: float
+    others: str
+    explains: float
+    p: float
+    same_as: list[Mark]
+
+
+class JudgedOut(Schema):
+    change: ChangeOut
+    on_path: bool
+    lead_s: float
+    before: float | None
+    after: float | None
+    share: float
+    p: float | None
+    verdict: str
+
+
+class MovedOut(Schema):
+    name: str
+    service: str
+    symptom: bool
+    at: str
+    low: str
+    high: str
+
+
+class Example(Schema):
+    trace: str
+    span: str
+
+
+class CascadeStep(Schema):
+    """One step from the reference to the focus; steps touch and end at the focus."""
+
+    label: str
+    amount: float
+    start: float
+    end: float
+    main: bool
+
+
+class InquiryView(Schema):
+    id: str
+    symptom: Symptom
+    focus: TimeWindow
+    reference: Reference
+    effect: EffectOut
+    onset: OnsetOut | None
+    suspects: list[SuspectOut]
+    unexplained: float
+    took_ms: int
+    statistic: str
+    requests: RequestCounts
+    percentiles: list[Percentile]
+    contributions: list[ContributionOut]
+    cascade: list[CascadeStep]
+    standouts: list[StandoutOut]
+    changes: list[JudgedOut]
+    moved: list[MovedOut]
+    examples: dict[str, Example]
+    notes: list[str]
