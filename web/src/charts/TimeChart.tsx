@@ -1,0 +1,118 @@
+import type { ScaleTime } from "d3-scale";
+import { scaleTime } from "d3-scale";
+import { type ReactNode, useState } from "react";
+import type { Schemas } from "../api/client";
+import type { Span, Windows } from "../frame/scope";
+import { clock } from "../shared/format";
+import { useWidth } from "../shared/useWidth";
+import { ChangeMark } from "./ChangeMark";
+import { useCursor } from "./cursor";
+import { useTimeBrush } from "./TimeBrush";
+
+export interface Drawing {
+  x: ScaleTime<number, number>;
+  /** Position of the n-th minute. */
+  at: (index: number) => number;
+  top: number;
+  bottom: number;
+  left: number;
+  right: number;
+}
+
+interface TimeChartProps {
+  title: ReactNode;
+  /** What the legend says about the minute under the cursor (or the last one). */
+  legend: (index: number) => ReactNode;
+  start: string;
+  step_s: number;
+  count: number;
+  height: number;
+  windows: Windows;
+  changes: Schemas["ChangeOut"][];
+  draw: (drawing: Drawing) => ReactNode;
+  onCause?: (span: Span) => void;
+  label: string;
+}
+
+const LEFT = 46;
+const MARKS = 18;
+
+/** A chart over time with the two windows, change marks, a shared cursor and a brush. */
+export function TimeChart(props: TimeChartProps) {
+  const [ref, width] = useWidth<HTMLDivElement>(680);
+  const [cursor, setCursor] = useCursor();
+  const [hovered, setHovered] = useState(false);
+  const start = Date.parse(props.start);
+  const end = start + props.count * props.step_s * 1000;
+  const right = width - 34;
+  const x = scaleTime([start, end], [LEFT, right]);
+  const bottom = props.height - 18;
+  const index = (time: number | null) =>
+    time === null || time < start || time > end ? props.count - 2 : Math.floor((time - start) / (props.step_s * 1000));
+  const brush = useTimeBrush({
+    left: LEFT,
+    right,
+    height: bottom,
+    timeAt: (px) => x.invert(px).getTime(),
+    onCause: props.onCause,
+  });
+  const inside = cursor !== null && cursor >= start && cursor <= end;
+  const shown = Math.max(0, index(inside ? cursor : null));
+  return (
+    <section ref={ref} className="relative mb-2" aria-label={props.label}>
+      <div className="flex items-baseline justify-between gap-3">
+        <div className="font-bold">{props.title}</div>
+        <div className="text-second">
+          {hovered || inside ? `at ${clock(start + shown * props.step_s * 1000)} ` : ""}
+          {props.legend(shown)}
+        </div>
+      </div>
+      <svg
+        width={width}
+        height={props.height}
+        className="block"
+        role="img"
+        aria-label={props.label}
+        onPointerMove={(event) => {
+          setHovered(true);
+          setCursor(x.invert(event.nativeEvent.offsetX).getTime());
+        }}
+        onPointerLeave={() => {
+          setHovered(false);
+          setCursor(null);
+        }}
+      >
+        {props.draw({
+          x,
+          at: (i) => x(start + (i + 0.5) * props.step_s * 1000),
+          top: MARKS,
+          bottom,
+          left: LEFT,
+          right,
+        })}
+        {(["reference", "focus"] as const).map((name) => (
+          <g key={name} stroke={name === "focus" ? "var(--rust)" : "var(--kelp)"} strokeWidth="1.4">
+            {[props.windows[name].start, props.windows[name].end].map((time) =>
+              time >= start && time <= end ? <path key={time} d={`M${x(time)} ${MARKS}V${bottom}`} /> : null,
+            )}
+          </g>
+        ))}
+        {x.ticks(6).map((tick) => (
+          <text key={tick.getTime()} x={x(tick)} y={props.height - 4} textAnchor="middle">
+            {clock(tick.getTime())}
+          </text>
+        ))}
+        {brush.layer}
+        {props.changes
+          .filter((change) => Date.parse(change.at) >= start)
+          .map((change) => (
+            <ChangeMark key={change.id} change={change} x={x} y={3} />
+          ))}
+        {inside && cursor !== null && (
+          <path d={`M${x(cursor)} 0V${bottom}`} stroke="var(--second)" pointerEvents="none" />
+        )}
+      </svg>
+      {brush.menu}
+    </section>
+  );
+}

@@ -1,0 +1,69 @@
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { NuqsAdapter } from "nuqs/adapters/react-router/v7";
+import { StrictMode } from "react";
+import { createRoot } from "react-dom/client";
+import { BrowserRouter, Route, Routes } from "react-router";
+import { ApiError } from "./api/client";
+import { Frame, useMe } from "./frame/Frame";
+import { startTheme } from "./frame/theme";
+import { Waiting } from "./shared/Waiting";
+import "./styles.css";
+import { Changes } from "./views/changes/Changes";
+import { Inquiries } from "./views/inquiry/Inquiries";
+import { Inquiry } from "./views/inquiry/Inquiry";
+import { Overview } from "./views/overview/Overview";
+import { Service } from "./views/service/Service";
+import { Services } from "./views/service/Services";
+import { SignIn } from "./views/signin/SignIn";
+import { Trace } from "./views/trace/Trace";
+import { Traces } from "./views/traces/Traces";
+
+const queries = new QueryClient({
+  defaultOptions: {
+    queries: {
+      staleTime: 5_000,
+      refetchOnWindowFocus: false,
+      retry: (count, error) => !(error instanceof ApiError && error.status >= 400 && error.status < 500) && count < 2,
+    },
+  },
+});
+
+function App() {
+  const me = useMe();
+  if (me.isPending) return null;
+  if (me.error instanceof ApiError && me.error.status === 401) return <SignIn />;
+  if (!me.data) return <Waiting error={me.error} what="who you are" />;
+  return (
+    <Routes>
+      <Route element={<Frame me={me.data} />}>
+        <Route index element={<Overview />} />
+        <Route path="services" element={<Services />} />
+        <Route path="services/:name" element={<Service />} />
+        <Route path="traces" element={<Traces />} />
+        <Route path="traces/:trace" element={<Trace />} />
+        <Route path="changes" element={<Changes />} />
+        <Route path="inquiries" element={<Inquiries />} />
+        <Route path="inquiries/:id" element={<Inquiry />} />
+        <Route
+          path="*"
+          element={<p className="py-6">There is no such view. The list at the left has all of them.</p>}
+        />
+      </Route>
+    </Routes>
+  );
+}
+
+startTheme();
+const root = document.getElementById("root");
+if (root)
+  createRoot(root).render(
+    <StrictMode>
+      <QueryClientProvider client={queries}>
+        <BrowserRouter>
+          <NuqsAdapter>
+            <App />
+          </NuqsAdapter>
+        </BrowserRouter>
+      </QueryClientProvider>
+    </StrictMode>,
+  );

@@ -1,0 +1,25 @@
+import { expect, test } from "vitest";
+import { duration, share, significant, span } from "./format";
+
+test("three significant digits without trailing zeros", () => {
+  expect(significant(1.9182)).toBe("1.92");
+  expect(significant(370)).toBe("370");
+  expect(significant(5)).toBe("5");
+  expect(significant(0.05)).toBe("0.05");
+  expect(significant(9480.4)).toBe("9\u202f480");
+});
+
+test("a duration takes the unit that fits, and a missing one is not zero", () => {
+  expect(duration(1.92)).toBe("1.92 s");
+  expect(duration(0.0221)).toBe("22.1 ms");
+  expect(duration(0.0000123)).toBe("12.3 µs");
+  expect(duration(0)).toBe("0 ms");
+  expect(duration(null)).toBe("–");
+});
+
+test("shares and spans of time", () => {
+  expect(share(0.0031)).toBe("0.31 %");
+  expect(share(0.96)).toBe("96.0 %");
+  expect(span(80)).toBe("80 s");
+  expect(span(1500)).toBe("25 min");
+});

@@ -1,0 +1,78 @@
+/** Numbers and times as people read them. Only how they look is decided here; values come from the API. */
+
+export function significant(value: number, digits = 3): string {
+  if (value === 0) return "0";
+  const size = Math.abs(value);
+  if (size >= 1000)
+    return Math.round(value)
+      .toString()
+      .replace(/\B(?=(\d{3})+$)/g, "\u202f");
+  return value
+    .toPrecision(digits)
+    .replace(/(\.\d*?)0+(e|$)/, "$1$2")
+    .replace(/\.(e|$)/, "$1");
+}
+
+const missing = "–";
+
+export function duration(seconds: number | null | undefined): string {
+  if (seconds == null) return missing;
+  const size = Math.abs(seconds);
+  if (size >= 1) return `${significant(seconds)} s`;
+  if (size >= 0.001 || size === 0) return `${significant(seconds * 1000)} ms`;
+  return `${significant(seconds * 1e6)} µs`;
+}
+
+export function share(value: number | null | undefined): string {
+  return value == null ? missing : `${(value * 100).toFixed(Math.abs(value) >= 0.1 ? 1 : 2)} %`;
+}
+
+export function percent(value: number): string {
+  return `${Math.round(value * 100)} %`;
+}
+
+export function rate(value: number | null | undefined): string {
+  return value == null ? missing : significant(value);
+}
+
+export function signed(text: string, value: number): string {
+  return value > 0 ? `+${text}` : text.replace("-", "−");
+}
+
+export function quantity(value: number, unit: string): string {
+  if (unit === "s") return duration(value);
+  if (unit === "share") return share(value);
+  return `${significant(value)} ${unit}`;
+}
+
+const clockFormat = new Intl.DateTimeFormat("en-GB", { hour: "2-digit", minute: "2-digit", hourCycle: "h23" });
+const secondsFormat = new Intl.DateTimeFormat("en-GB", {
+  hour: "2-digit",
+  minute: "2-digit",
+  second: "2-digit",
+  hourCycle: "h23",
+});
+const dayFormat = new Intl.DateTimeFormat("en-CA");
+
+export const clock = (at: number | string): string => clockFormat.format(new Date(at));
+export const clockSeconds = (at: number | string): string => secondsFormat.format(new Date(at));
+export const dayAndClock = (at: string): string => `${dayFormat.format(new Date(at))} ${clockSeconds(at)}`;
+
+/** The zone of all times of day shown, such as +01:00. */
+export function zone(): string {
+  const minutes = -new Date().getTimezoneOffset();
+  const two = (n: number) => String(Math.abs(n)).padStart(2, "0");
+  return `${minutes < 0 ? "−" : "+"}${two(Math.trunc(minutes / 60))}:${two(minutes % 60)}`;
+}
+
+export function span(seconds: number): string {
+  const size = Math.abs(seconds);
+  if (size < 90) return `${Math.round(size)} s`;
+  if (size < 5400) return `${Math.round(size / 60)} min`;
+  return `${significant(size / 3600, 2)} h`;
+}
+
+/** An age in words. */
+export function ago(at: string, now: number): string {
+  return `${span(Math.max(0, (now - Date.parse(at)) / 1000))} ago`;
+}

@@ -1,0 +1,46 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link, useLocation } from "react-router";
+import { client, take } from "../../api/client";
+import { dayAndClock, percent } from "../../shared/format";
+import { Waiting } from "../../shared/Waiting";
+
+export function Inquiries() {
+  const { search } = useLocation();
+  const query = useQuery({ queryKey: ["inquiries"], queryFn: () => take(client.GET("/api/inquiries")) });
+  if (!query.data) return <Waiting error={query.error} what="inquiries" />;
+  return (
+    <>
+      <h1 className="mb-3">Inquiries</h1>
+      {query.data.length === 0 && (
+        <p>None yet. Press “Find the cause” on the Overview, a service, an operation, or a stretch of a chart.</p>
+      )}
+      <table className="sheet-table">
+        <thead>
+          <tr>
+            <th>asked</th>
+            <th>by</th>
+            <th>symptom</th>
+            <th>first suspect</th>
+            <th className="num">sure</th>
+          </tr>
+        </thead>
+        <tbody>
+          {query.data.map((row) => (
+            <tr key={row.id}>
+              <td>{dayAndClock(row.created)}</td>
+              <td>{row.asked_by ?? ""}</td>
+              <td>
+                <Link to={{ pathname: `/inquiries/${row.id}`, search }} className="font-semibold">
+                  {row.service} {row.operation ?? ""}
+                </Link>{" "}
+                {row.signal}
+              </td>
+              <td>{row.suspect ?? "nothing stands out"}</td>
+              <td className="num">{row.confidence == null ? "" : percent(row.confidence)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </>
+  );
+}

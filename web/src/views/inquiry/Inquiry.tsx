@@ -1,0 +1,467 @@
+import { useQuery } from "@tanstack/react-query";
+import { scaleLinear, scaleTime } from "d3-scale";
+import { Link, useLocation, useParams } from "react-router";
+import { client, type Schemas, take } from "../../api/client";
+import { changeTitle } from "../../charts/ChangeMark";
+import { clockSeconds, dayAndClock, percent, quantity, share, signed, significant, span } from "../../shared/format";
+import { useWidth } from "../../shared/useWidth";
+import { Waiting } from "../../shared/Waiting";
+import { Bar } from "../service/Service";
+
+type View = Schemas["InquiryView"];
+
+const words: Record<string, [string, string]> = {
+  latency: ["slow", "mean"],
+  errors: ["failing", "failing"],
+  throughput: ["getting more or fewer requests", "requests"],
+};
+
+export function Inquiry() {
+  const { id = "" } = useParams();
+  const query = useQuery({
+    queryKey: ["inquiry", id],
+    queryFn: () => take(client.GET("/api/inquiries/{inquiry}", { params: { path: { inquiry: id } } })),
+    staleTime: Infinity,
+  });
+  if (!query.data) return <Waiting error={query.error} what="the inquiry" />;
+  const view = query.data;
+  return (
+    <>
+      <Head view={view} />
+      <div className="mb-3 grid grid-cols-[minmax(0,1fr)_minmax(0,520px)] gap-7">
+        <Cascade view={view} />
+        <Ladder view={view} />
+      </div>
+      <Suspects view={view} />
+      <div className="mt-4 grid grid-cols-[minmax(0,1fr)_minmax(0,520px)] gap-7">
+        <Standouts view={view} />
+        <Judged view={view} />
+      </div>
+      <Parts view={view} />
+      {view.notes.map((note) => (
+        <p key={note} className="mt-1 text-second">
+          {note}
+        </p>
+      ))}
+    </>
+  );
+}
+
+function Head({ view }: { view: View }) {
+  const { symptom, effect } = view;
+  const p95 = view.percentiles.find((one) => one.name === "p95");
+  return (
+    <div className="mb-3 flex items-start gap-4">
+      <div className="flex-1">
+        <h1>
+          Why is {symptom.service} {symptom.operation ?? ""} {words[symptom.signal]?.[0]}?
+        </h1>
+        <p className="text-second">
+          {view.statistic} {quantity(effect.reference, effect.unit)} →{" "}
+          <b className="text-rust">{quantity(effect.focus, effect.unit)}</b>, difference{" "}
+          {signed(quantity(effect.delta, effect.unit), effect.delta)} ({quantity(effect.low, effect.unit)} to{" "}
+          {quantity(effect.high, effect.unit)})
+          {p95 &&
+            symptom.signal === "latency" &&
+            ` · p95 ${quantity(p95.reference ?? 0, "s")} → ${quantity(p95.focus ?? 0, "s")}`}{" "}
+          · {view.requests.focus} requests against {view.requests.reference}
+          {view.onset &&
+            ` · since ${clockSeconds(view.onset.at)} (${clockSeconds(view.onset.low)} to ${clockSeconds(view.onset.high)})`}{" "}
+          · answered in {view.took_ms} ms
+        </p>
+      </div>
+      <Examples view={view} />
+    </div>
+  );
+}
+
+function Examples({ view }: { view: View }) {
+  const { slow, normal } = view.examples;
+  if (!slow) return null;
+  return (
+    <TraceLink slow={slow} normal={normal} className="action hover:no-underline">
+      A slow request beside a normal one
+    </TraceLink>
+  );
+}
+
+function TraceLink({
+  slow,
+  normal,
+  children,
+  className,
+}: {
+  slow: Schemas["Example"];
+  normal?: Schemas["Example"];
+  children: string;
+  className?: string;
+}) {
+  const { search } = useLocation();
+  const query = new URLSearchParams(search);
+  query.set("span", slow.span);
+  if (normal) query.set("against", `${normal.trace}:${normal.span}`);
+  return (
+    <Link className={className} to={{ pathname: `/traces/${slow.trace}`, search: `?${query}` }}>
+      {children}
+    </Link>
+  );
+}
+
+const ROW = 24;
+
+/** From the reference to the focus, part by part; the steps add up. */
+function Cascade({ view }: { view: View }) {
+  const [ref, width] = useWidth<HTMLDivElement>(560);
+  const { effect, cascade } = view;
+  const left = 220;
+  const bounds = cascade.flatMap((step) => [step.start, step.end]);
+  const x = scaleLinear([0, Math.max(...bounds, effect.reference, effect.focus)], [left, width - 78]);
+  const steps = cascade.filter((step) => step.amount !== 0);
+  const bottom = (steps.length + 1) * ROW;
+  return (
+    <section ref={ref}>
+      <h2>
+        Where the {view.symptom.signal === "latency" ? "time went" : "change is"}{" "}
+        <span>
+          {view.statistic} of {view.symptom.operation ?? view.symptom.service},{" "}
+          {view.symptom.signal === "latency" ? "critical path, " : ""}parts add up
+        </span>
+      </h2>
+      <svg
+        width={width}
+        height={bottom + ROW + 4}
+        role="img"
+        aria-label={`From ${quantity(effect.reference, effect.unit)} to ${quantity(effect.focus, effect.unit)}`}
+      >
+        <text x="0" y="15" style={{ fill: "var(--kelp)" }}>
+          reference {quantity(effect.reference, effect.unit)}
+        </text>
+        <rect x={left} y="4" width={Math.max(2, x(effect.reference) - left)} height="15" fill="var(--kelp)" />
+        {steps.map((step, index) => {
+          const y = (index + 1) * ROW;
+          const [a, b] = [x(Math.min(step.start, step.end)), x(Math.max(step.start, step.end))];
+          return (
+            <g key={step.label}>
+              <path d={`M${x(step.start)} ${y - 6}V${y + 4}`} stroke="var(--slate)" strokeWidth="0.8" />
+              <text x="0" y={y + 15} style={{ fill: "var(--ink)" }} fontWeight={step.main ? 700 : 400}>
+                {step.label.length > 36 ? `${step.label.slice(0, 35)}…` : step.label}
+                <title>{step.label}</title>
+              </text>
+              <rect
+                x={a}
+                y={y + 4}
+                width={Math.max(1.5, b - a)}
+                height="15"
+                fill={step.main ? "var(--rust)" : "var(--slate)"}
+              />
+              <text x={b + 6} y={y + 16}>
+                {signed(quantity(step.amount, effect.unit), step.amount)}
+              </text>
+            </g>
+          );
+        })}
+        <path d={`M${x(effect.focus)} ${bottom - 6}V${bottom + 22}`} stroke="var(--rust)" strokeWidth="1.6" />
+        <text x="0" y={bottom + 15} fontWeight="600" style={{ fill: "var(--rust)" }}>
+          focus {quantity(effect.focus, effect.unit)}
+        </text>
+      </svg>
+    </section>
+  );
+}
+
+/** What moved first: onsets with their intervals, and the changes between them. */
+function Ladder({ view }: { view: View }) {
+  const [ref, width] = useWidth<HTMLDivElement>(520);
+  const moved = view.moved.slice(0, 8);
+  const times = moved.flatMap((one) => [Date.parse(one.low), Date.parse(one.high)]);
+  const near = view.changes.filter(
+    (one) => moved.length && Math.abs(Date.parse(one.change.at) - (times[0] ?? 0)) < 10 * 60_000,
+  );
+  const all = [...times, ...near.map((one) => Date.parse(one.change.at))];
+  const [low, high] = [Math.min(...all) - 15_000, Math.max(...all) + 15_000];
+  const x = scaleTime([low, high], [190, width - 12]);
+  const height = 22 + moved.length * 22;
+  return (
+    <section ref={ref}>
+      <h2>
+        What moved first <span>onset with interval</span>
+      </h2>
+      {moved.length === 0 ? (
+        <p className="text-second">No part shows one clear onset in the traces of these windows.</p>
+      ) : (
+        <svg width={width} height={height + 20} role="img" aria-label="Onsets in order of time">
+          {x.ticks(4).map((tick) => (
+            <g key={tick.getTime()}>
+              <path d={`M${x(tick)} 14V${height}`} stroke="var(--line)" />
+              <text x={x(tick)} y={height + 15} textAnchor="middle">
+                {clockSeconds(tick.getTime())}
+              </text>
+            </g>
+          ))}
+          {near.map((one) => (
+            <g key={one.change.id} transform={`translate(${x(Date.parse(one.change.at))} 0)`}>
+              <path d={`M0 0V${height}`} stroke="var(--ink)" strokeDasharray="2 2" />
+              <path d="M0 0L9 4L0 8Z" fill="var(--ink)" />
+              <title>{changeTitle(one.change)}</title>
+            </g>
+          ))}
+          {moved.map((one, index) => {
+            const y = 24 + index * 22;
+            const colour = one.symptom ? "var(--rust)" : "var(--ink)";
+            return (
+              <g key={one.name}>
+                <text x="0" y={y + 4} style={{ fill: "var(--ink)" }}>
+                  {one.name}
+                </text>
+                <path
+                  d={`M${x(Date.parse(one.at))} ${y}H${width - 12}`}
+                  stroke={colour}
+                  strokeDasharray="1 3"
+                  strokeWidth="0.8"
+                />
+                <path
+                  d={`M${x(Date.parse(one.low))} ${y}H${x(Date.parse(one.high))}`}
+                  stroke={colour}
+                  strokeWidth="1.6"
+                />
+                <path d={`M${x(Date.parse(one.at))} ${y - 6}V${y + 6}`} stroke={colour} strokeWidth="3" />
+              </g>
+            );
+          })}
+        </svg>
+      )}
+    </section>
+  );
+}
+
+function title(suspect: Schemas["SuspectOut"], view: View): string {
+  const { entity, mechanism } = suspect;
+  const change = view.changes.find((one) => one.change.id === suspect.change)?.change;
+  const name = change?.version ? `${entity.name} ${change.version}` : entity.name;
+  const says: Record<string, string> = {
+    "more-calls": "calls more often than before",
+    "slower-work": "takes longer for its own work",
+    waiting: "keeps requests waiting",
+    errors: "fails",
+    external: "answers more slowly",
+    traffic: "there is more of it",
+    absence: "sends less",
+    unknown: "is bad while its siblings are not",
+  };
+  return `${name} ${says[mechanism] ?? mechanism}`;
+}
+
+function Suspects({ view }: { view: View }) {
+  const { search } = useLocation();
+  return (
+    <section aria-label="Suspects">
+      <h2 className="flex justify-between">
+        Suspects <span>evidence adds up as log-odds; weights are not yet calibrated</span>
+      </h2>
+      {view.suspects.length === 0 && (
+        <p className="py-3">Nothing stands out. {percent(view.unexplained)} of the change is unexplained.</p>
+      )}
+      {view.suspects.map((suspect) => (
+        <article key={suspect.rank} className="border-b border-line py-2" aria-label={`Suspect ${suspect.rank}`}>
+          <header className="flex items-baseline gap-3">
+            <b className="text-[15px]">{suspect.rank}</b>
+            <span className="flex-1">
+              <b className="text-[15px]">{title(suspect, view)}</b>{" "}
+              <span className="text-second">{[suspect.entity.kind, suspect.mechanism].join(" · ")}</span>
+            </span>
+            <span className="text-second">explains</span>
+            <Bar share={suspect.explains} main={suspect.rank === 1} width={120} />
+            <span className="w-12 text-right">{percent(suspect.explains)}</span>
+            <span className="text-second">sure</span>
+            <b className="w-12 text-right">{percent(suspect.confidence)}</b>
+          </header>
+          <ul>
+            {suspect.evidence.map((evidence) => (
+              <li key={evidence.text} className="flex gap-2">
+                <span className={`w-[52px] shrink-0 ${evidence.for ? "text-rust" : "text-kelp"}`}>
+                  {evidence.for ? "for" : "against"}
+                </span>
+                <span className="flex-1">
+                  {evidence.text}{" "}
+                  {evidence.link && (
+                    <Link className="text-second underline" to={withScope(evidence.link, search)}>
+                      see
+                    </Link>
+                  )}
+                </span>
+                <span className="text-second">
+                  {evidence.weight ? signed(evidence.weight.toFixed(1), evidence.weight) : "0"}
+                </span>
+              </li>
+            ))}
+          </ul>
+        </article>
+      ))}
+      {view.suspects.length > 0 && view.unexplained > 0.005 && (
+        <p className="mt-1 text-second">{percent(view.unexplained)} of the change is explained by none of them.</p>
+      )}
+    </section>
+  );
+}
+
+function withScope(link: string, search: string) {
+  const [pathname = "/", own = ""] = link.split("?");
+  const query = new URLSearchParams(search);
+  for (const [key, value] of new URLSearchParams(own)) query.set(key, value);
+  return { pathname, search: `?${query}` };
+}
+
+function Standouts({ view }: { view: View }) {
+  const { unit } = view.effect;
+  return (
+    <section aria-label="Who stands out">
+      <h2>
+        Who stands out <span>among slow or failed requests, against their siblings</span>
+      </h2>
+      {view.standouts.length === 0 ? (
+        <p className="text-second">No attribute value tells the slow requests from the others.</p>
+      ) : (
+        <table className="sheet-table">
+          <thead>
+            <tr>
+              <th>value</th>
+              <th className="num">of slow</th>
+              <th className="num">of normal</th>
+              <th className="num">over usual</th>
+              <th className="num">siblings</th>
+              <th className="num">explains</th>
+            </tr>
+          </thead>
+          <tbody>
+            {view.standouts.slice(0, 8).map((one) => (
+              <tr key={`${one.service} ${one.key} ${one.value}`}>
+                <td
+                  className="max-w-[330px]"
+                  title={one.same_as.map((same) => `${same.service} ${same.key} ${same.value}`).join("\n")}
+                >
+                  <div className="truncate">
+                    <span className="text-second">
+                      {one.service} {one.key}
+                    </span>{" "}
+                    {one.value}
+                  </div>
+                  {one.same_as.length > 0 && (
+                    <div className="text-[12px] text-second">
+                      marks the same requests as {one.same_as.length} more values
+                    </div>
+                  )}
+                </td>
+                <td className="num">{percent(one.share_bad)}</td>
+                <td className="num">{percent(one.share_normal)}</td>
+                <td className="num" title={`${one.requests} requests`}>
+                  {signed(quantity(one.excess_with, unit), one.excess_with)}
+                </td>
+                <td className="num" title={`siblings of the ${one.others}`}>
+                  {signed(quantity(one.excess_others, unit), one.excess_others)}
+                </td>
+                <td className="num">{percent(one.explains)}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </section>
+  );
+}
+
+const verdicts: Record<string, string> = {
+  responsible: "fits",
+  innocent: "its part did not change",
+  "too-late": "came after the onset",
+  "off-path": "not on the path",
+  unclear: "too few requests to say",
+};
+
+function Judged({ view }: { view: View }) {
+  const { unit } = view.effect;
+  return (
+    <section aria-label="What changed">
+      <h2>
+        What changed <span>near the onset, with the service's own part before and after</span>
+      </h2>
+      {view.changes.length === 0 && <p className="text-second">No change was announced near these windows.</p>}
+      <table className="sheet-table">
+        <tbody>
+          {[...view.changes]
+            .sort((a, b) => Math.abs(a.lead_s) - Math.abs(b.lead_s))
+            .slice(0, 8)
+            .map((one) => (
+              <tr key={one.change.id}>
+                <td title={dayAndClock(one.change.at)}>{changeTitle(one.change)}</td>
+                <td className="num text-second">
+                  {one.lead_s === 0 ? "at the onset" : `${span(one.lead_s)} ${one.lead_s > 0 ? "before" : "after"}`}
+                </td>
+                <td className="num">
+                  {one.before == null || one.after == null
+                    ? ""
+                    : `${quantity(one.before, unit)} → ${quantity(one.after, unit)}`}
+                </td>
+                <td className={`pl-3! ${one.verdict === "responsible" ? "font-semibold text-rust" : "text-second"}`}>
+                  {verdicts[one.verdict]}
+                </td>
+              </tr>
+            ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}
+
+function Parts({ view }: { view: View }) {
+  const { unit } = view.effect;
+  const name = (one: Schemas["ContributionOut"]) =>
+    one.kind === "dependency"
+      ? `${one.service} asks ${one.peer}`
+      : one.kind === "transfer"
+        ? `way from ${one.service} to ${one.peer}`
+        : `${one.service} own work`;
+  return (
+    <section className="mt-4" aria-label="All parts">
+      <h2>
+        All parts{" "}
+        <span>mean of a request; they add up to {signed(quantity(view.effect.delta, unit), view.effect.delta)}</span>
+      </h2>
+      <table className="sheet-table">
+        <thead>
+          <tr>
+            <th>part</th>
+            <th>operation</th>
+            <th className="num">calls</th>
+            <th className="num text-kelp!">reference</th>
+            <th className="num text-rust!">focus</th>
+            <th className="num">difference</th>
+            <th className="num">95 % interval</th>
+            <th className="num">by more calls</th>
+            <th className="num">by slower calls</th>
+          </tr>
+        </thead>
+        <tbody>
+          {view.contributions.map((one) => (
+            <tr key={`${one.kind}${one.service}${one.operation}${one.peer}`}>
+              <td>{name(one)}</td>
+              <td className="max-w-[260px] truncate font-mono text-[12px]">{one.operation}</td>
+              <td className="num">
+                {significant(one.calls_reference, 2)} → {significant(one.calls_focus, 2)}
+              </td>
+              <td className="num">{quantity(one.reference, unit)}</td>
+              <td className="num">{quantity(one.focus, unit)}</td>
+              <td className="num">{signed(quantity(one.delta, unit), one.delta)}</td>
+              <td className="num text-second">
+                {unit === "share"
+                  ? `${share(one.low)} to ${share(one.high)}`
+                  : `${quantity(one.low, unit)} to ${quantity(one.high, unit)}`}
+              </td>
+              <td className="num">{quantity(one.more_calls, unit)}</td>
+              <td className="num">{quantity(one.slower_calls, unit)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}

@@ -1,0 +1,150 @@
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useLocation, useOutletContext } from "react-router";
+import { client, type Schemas, take } from "../../api/client";
+import { Gauge, standingColour } from "../../charts/Gauge";
+import { Spark } from "../../charts/Spark";
+import type { FrameContext } from "../../frame/Frame";
+import { rangeQuery, useScope, windowsQuery } from "../../frame/scope";
+import { FindCause, signalOf } from "../../shared/FindCause";
+import { clock, duration, rate, share, signed, significant } from "../../shared/format";
+import { Waiting } from "../../shared/Waiting";
+
+type Row = Schemas["Standing"];
+
+export function Overview() {
+  const { windows, ribbon } = useOutletContext<FrameContext>();
+  const [scope] = useScope();
+  const query = useQuery({
+    queryKey: ["overview", scope.range, scope.environment, windows],
+    queryFn: () =>
+      take(
+        client.GET("/api/overview", {
+          params: { query: { ...rangeQuery(scope.range), ...windowsQuery(windows), environment: scope.environment } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  });
+  const [held, setHeld] = useState<Schemas["Overview"] | null>(null);
+  if (!query.data) return <Waiting error={query.error} what="the standing of all services" />;
+  if (!query.data.services.length) return <NothingYet newest={ribbon.newest} />;
+  const shown = held ?? query.data;
+  const worst = shown.services[0];
+  return (
+    <>
+      <div className="mb-3 flex items-start gap-4">
+        <div className="flex-1">
+          <h1>{shown.sentence}</h1>
+          <p className="text-second">{shown.detail}</p>
+        </div>
+        {worst && (
+          <FindCause main windows={windows} asked={{ service: worst.service, signal: signalOf(worst.standing) }} />
+        )}
+      </div>
+      {/* The list holds still while it is read. */}
+      <table className="sheet-table" onPointerEnter={() => setHeld(query.data)} onPointerLeave={() => setHeld(null)}>
+        <caption className="sr-only">
+          Services, worst first; figures of the focus, with the difference to the reference
+        </caption>
+        <thead>
+          <tr>
+            <th>standing</th>
+            <th>service</th>
+            <th colSpan={2}>requests a second</th>
+            <th className="num" colSpan={2}>
+              failing
+            </th>
+            <th className="pl-4">latency p95</th>
+            <th className="num">p50</th>
+            <th className="num">p95</th>
+            <th className="num">p99</th>
+            <th className="num" colSpan={2}>
+              p95 was, change
+            </th>
+            <th className="num">weight</th>
+            <th className="num">since</th>
+          </tr>
+        </thead>
+        <tbody>
+          {shown.services.map((row) => (
+            <ServiceRow key={row.service} row={row} />
+          ))}
+        </tbody>
+      </table>
+      <p className="mt-2 text-second">
+        {shown.services.length} services · sorted by weight: surprise in bits × √ of the share of traffic
+        {held && held !== query.data ? " · newer figures wait until the pointer leaves the table" : ""}
+      </p>
+    </>
+  );
+}
+
+function ServiceRow({ row }: { row: Row }) {
+  const { search } = useLocation();
+  const off = row.standing === "slow" || row.standing === "failing";
+  const sample = `${row.focus.requests} requests in the focus, ${row.reference.requests} in the reference`;
+  const difference = row.p95_difference;
+  return (
+    <tr data-service={row.service}>
+      <td className="w-[88px]">
+        <Gauge standing={row.standing} /> <span className={standingColour(row.standing)}>{row.standing}</span>
+      </td>
+      <td className="font-semibold whitespace-nowrap">
+        <Link to={{ pathname: `/services/${encodeURIComponent(row.service)}`, search }}>{row.service}</Link>
+      </td>
+      <td className="w-[132px]">
+        <Spark data={row.rate_spark} />
+      </td>
+      <td className="num" title={sample}>
+        {rate(row.focus.rate)}
+      </td>
+      <td
+        className="num"
+        title={`95 % interval ${share(row.focus.failed_low)} to ${share(row.focus.failed_high)}; ${sample}`}
+      >
+        {share(row.focus.failed_share)}
+      </td>
+      <td className="num text-second">
+        {row.failed_difference == null ? "–" : signed((row.failed_difference * 100).toFixed(2), row.failed_difference)}
+      </td>
+      <td className="w-[136px] pl-4!">
+        <Spark data={row.latency_spark} />
+      </td>
+      <td className="num text-second">{duration(row.focus.p50)}</td>
+      <td className="num font-semibold" title={sample} data-p95={row.focus.p95}>
+        {duration(row.focus.p95)}
+      </td>
+      <td className="num text-second">{duration(row.focus.p99)}</td>
+      <td className="num text-kelp">{duration(row.reference.p95)}</td>
+      <td className={`num ${off && difference && difference > 0 ? "text-rust" : "text-second"}`}>
+        {difference == null ? "–" : signed(duration(difference), difference)}{" "}
+        {row.p95_ratio == null ? "" : `${significant(row.p95_ratio, 2)}×`}
+      </td>
+      <td
+        className="num"
+        title={`${row.bits} bits × √${significant(row.traffic_share, 2)} of the busiest service's traffic`}
+      >
+        {row.weight}
+      </td>
+      <td className="num">{row.since ? clock(row.since) : ""}</td>
+    </tr>
+  );
+}
+
+function NothingYet({ newest }: { newest: string | null }) {
+  if (newest)
+    return (
+      <p className="py-6">
+        Nothing was sent in this time. The newest record is of {clock(newest)} on {newest.slice(0, 10)}.
+      </p>
+    );
+  return (
+    <div className="py-6">
+      <h1>Nothing has been sent yet.</h1>
+      <p className="mb-3">Make a token with ./wirbel token NAME, then start any OpenTelemetry program with:</p>
+      <pre className="border border-line bg-sheet p-3 font-mono">
+        {`export OTEL_EXPORTER_OTLP_ENDPOINT=${window.location.origin}\nexport OTEL_EXPORTER_OTLP_PROTOCOL=http/protobuf\nexport OTEL_EXPORTER_OTLP_HEADERS="Authorization=Bearer TOKEN"`}
+      </pre>
+    </div>
+  );
+}

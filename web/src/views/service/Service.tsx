@@ -1,0 +1,405 @@
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { scaleLog, scaleSqrt } from "d3-scale";
+import { area, line } from "d3-shape";
+import { Link, useLocation, useOutletContext, useParams } from "react-router";
+import { client, type Schemas, take } from "../../api/client";
+import { Band, type Values } from "../../charts/Band";
+import { changeTitle } from "../../charts/ChangeMark";
+import { Gauge, standingColour } from "../../charts/Gauge";
+import { type Drawing, TimeChart } from "../../charts/TimeChart";
+import type { FrameContext } from "../../frame/Frame";
+import { rangeQuery, useScope, windowsQuery } from "../../frame/scope";
+import { FindCause, signalOf, useFindCause } from "../../shared/FindCause";
+import { clock, duration, percent, share, significant } from "../../shared/format";
+import { Waiting } from "../../shared/Waiting";
+
+type View = Schemas["ServiceView"];
+
+export function Service() {
+  const { name = "" } = useParams();
+  const { windows } = useOutletContext<FrameContext>();
+  const { search } = useLocation();
+  const [scope] = useScope();
+  const find = useFindCause(windows);
+  const query = useQuery({
+    queryKey: ["service", name, scope.range, scope.environment, windows],
+    queryFn: () =>
+      take(
+        client.GET("/api/services/{name}", {
+          params: {
+            path: { name },
+            query: { ...rangeQuery(scope.range), ...windowsQuery(windows), environment: scope.environment },
+          },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  });
+  const view = query.data;
+  if (!view) return <Waiting error={query.error} what={`the charts of ${name}`} />;
+  const shared = {
+    start: view.charts.start,
+    step_s: view.charts.step_s,
+    count: view.charts.samples.length,
+    windows,
+    changes: view.changes,
+  };
+  const ask = (signal: string) => (focus: { start: number; end: number }) =>
+    find.mutate({ service: name, signal, focus });
+  return (
+    <>
+      <div className="mb-3 flex items-start gap-3">
+        <div className="flex-1">
+          <h1>
+            <Gauge standing={view.standing} /> {view.service}{" "}
+            <span className={`text-[15px] ${standingColour(view.standing)}`}>
+              {view.standing}
+              {view.since ? ` since ${clock(view.since)}` : ""}
+            </span>
+          </h1>
+          <p className="text-second">
+            {view.instances.length} instances on{" "}
+            {[...new Set(view.instances.map((i) => i.host ?? "unknown hosts"))].join(", ")}
+            {view.versions.length ? ` · version ${view.versions.join(", ")}` : ""}
+          </p>
+        </div>
+        {find.isPending && <span className="text-second">Reading traces…</span>}
+        {find.error && <span className="text-rust">{find.error.message}</span>}
+        <Link className="action hover:no-underline" to={{ pathname: "/traces", search: tracesOf(search, name) }}>
+          Traces
+        </Link>
+        <FindCause main windows={windows} asked={{ service: name, signal: signalOf(view.standing) }} />
+      </div>
+      <div className="grid grid-cols-[minmax(0,1fr)_400px] gap-6">
+        <div>
+          <Outcomes view={view} shared={shared} onCause={ask("throughput")} />
+          <Latency view={view} shared={shared} onCause={ask("latency")} />
+          <Failing view={view} shared={shared} onCause={ask("errors")} />
+        </div>
+        <div>
+          <Operations view={view} />
+          <Calls title="asks" rows={view.asks} link />
+          <Calls title="asked by" rows={view.asked_by} link />
+          <NearChanges changes={view.changes} />
+        </div>
+      </div>
+    </>
+  );
+}
+
+export function tracesOf(search: string, service: string, more: Record<string, string> = {}): string {
+  const query = new URLSearchParams(search);
+  query.set("service", service);
+  for (const [key, value] of Object.entries(more)) query.set(key, value);
+  return `?${query}`;
+}
+
+type Shared = Pick<Parameters<typeof TimeChart>[0], "start" | "step_s" | "count" | "windows" | "changes">;
+interface ChartProps {
+  view: View;
+  shared: Shared;
+  onCause: (span: { start: number; end: number }) => void;
+}
+
+const largest = (...lists: Values[]) => Math.max(...lists.flat().map((value) => value ?? 0), 1e-9);
+
+const outcomeColours: Record<string, string> = {
+  failed: "var(--rust)",
+  refused: "var(--ochre)",
+  done: "color-mix(in srgb, var(--slate) 22%, transparent)",
+};
+
+/** Failures are drawn from the axis upward on a square-root axis, so that few among many can be seen. */
+function Outcomes({ view, shared, onCause }: ChartProps) {
+  const { outcomes } = view.charts;
+  const stacked = outcomes.map((_, upTo) =>
+    view.charts.samples.map((__, i) => outcomes.slice(0, upTo + 1).reduce((sum, one) => sum + (one.values[i] ?? 0), 0)),
+  );
+  const draw = ({ at, top, bottom, left, right }: Drawing) => {
+    const y = scaleSqrt([0, largest(stacked.at(-1) ?? [])], [bottom, top]);
+    return (
+      <>
+        {ticksOf(y.ticks(20), y, 16).map((tick) => (
+          <Grid key={tick} y={y(tick)} left={left} right={right} text={significant(tick)} />
+        ))}
+        {outcomes.map((outcome, level) => (
+          <path
+            key={outcome.name}
+            fill={outcomeColours[outcome.name]}
+            stroke={outcome.name === "done" ? "var(--slate)" : "none"}
+            strokeWidth="0.8"
+            d={
+              area<number>()
+                .x(at)
+                .y0((i) => y(stacked[level - 1]?.[i] ?? 0))
+                .y1((i) => y(stacked[level]?.[i] ?? 0))(view.charts.samples.map((_, i) => i)) ?? ""
+            }
+          />
+        ))}
+      </>
+    );
+  };
+  return (
+    <TimeChart
+      {...shared}
+      onCause={onCause}
+      height={150}
+      label="Requests a second by outcome"
+      title={
+        <>
+          Requests by outcome <span className="font-normal text-second">a second, square-root axis</span>
+        </>
+      }
+      legend={(i) =>
+        outcomes.map((outcome) => (
+          <span key={outcome.name} className="ml-3">
+            <span
+              aria-hidden="true"
+              className="mr-1 inline-block size-[9px] border border-slate"
+              style={{ background: outcomeColours[outcome.name] }}
+            />
+            {outcome.name} {significant(outcome.values[i] ?? 0)}
+          </span>
+        ))
+      }
+      draw={draw}
+    />
+  );
+}
+
+function Latency({ view, shared, onCause }: ChartProps) {
+  const [p50, p95, p99] = view.charts.latency.map((one) => one.values);
+  const all = [p50 ?? [], p99 ?? [], view.charts.low].flat().filter((value): value is number => !!value);
+  const draw = ({ at, top, bottom, left, right }: Drawing) => {
+    const y = scaleLog([Math.min(...all, 1) * 0.85, Math.max(...all, 1e-3) * 1.1], [bottom, top]);
+    const place = (value: number) => y(Math.max(value, y.domain()[0] ?? 1e-6));
+    const plain = (values: Values = []) =>
+      line<number>()
+        .defined((i) => values[i] != null)
+        .x(at)
+        .y((i) => place(values[i] ?? 0))(values.map((_, i) => i)) ?? "";
+    return (
+      <>
+        {ticksOf(y.ticks(), y, 18).map((tick) => (
+          <Grid key={tick} y={y(tick)} left={left} right={right} text={duration(tick)} />
+        ))}
+        <path d={plain(p50)} fill="none" stroke="var(--second)" strokeDasharray="4 2" />
+        <path d={plain(p99)} fill="none" stroke="var(--second)" strokeWidth="0.9" />
+        <Band x={at} y={place} values={p95 ?? []} low={view.charts.low} high={view.charts.high} />
+        {view.charts.latency.map((one, level) => {
+          const last = one.values.at(-2) ?? one.values.at(-1);
+          return last ? (
+            <text
+              key={one.name}
+              x={right + 4}
+              y={place(last) + (level === 2 ? -2 : level === 1 ? 8 : 4)}
+              fontWeight={level === 1 ? 700 : 400}
+            >
+              {one.name}
+            </text>
+          ) : null;
+        })}
+      </>
+    );
+  };
+  return (
+    <TimeChart
+      {...shared}
+      onCause={onCause}
+      height={210}
+      label="Latency percentiles with the expected band of p95"
+      title={
+        <>
+          Latency <span className="font-normal text-second">log axis, band of p95</span>
+        </>
+      }
+      legend={(i) => (
+        <>
+          p50 {duration(p50?.[i])} <b className="text-ink">p95 {duration(p95?.[i])}</b> p99 {duration(p99?.[i])} ·
+          expected{" "}
+          {view.charts.low[i] == null
+            ? "not known yet"
+            : `${duration(view.charts.low[i])} – ${duration(view.charts.high[i])}`}{" "}
+          · {view.charts.samples[i] ?? 0} requests
+        </>
+      )}
+      draw={draw}
+    />
+  );
+}
+
+function Failing({ view, shared, onCause }: ChartProps) {
+  const values = view.charts.failed_share;
+  const draw = ({ at, top, bottom, left, right }: Drawing) => {
+    const y = scaleSqrt([0, Math.max(largest(values), 0.01)], [bottom, top]);
+    return (
+      <>
+        {ticksOf(y.ticks(4), y, 16).map((tick) => (
+          <Grid key={tick} y={y(tick)} left={left} right={right} text={`${significant(tick * 100)} %`} />
+        ))}
+        <path
+          fill="var(--rust)"
+          d={
+            area<number>()
+              .x(at)
+              .y0(bottom)
+              .y1((i) => y(values[i] ?? 0))(values.map((_, i) => i)) ?? ""
+          }
+        />
+      </>
+    );
+  };
+  return (
+    <TimeChart
+      {...shared}
+      onCause={onCause}
+      height={100}
+      label="Share of requests that failed"
+      title={
+        <>
+          Failing <span className="font-normal text-second">share of requests, square-root axis</span>
+        </>
+      }
+      legend={(i) => <>{share(values[i])}</>}
+      draw={draw}
+    />
+  );
+}
+
+/** Ticks that leave room for their labels. */
+function ticksOf(ticks: number[], y: (value: number) => number, room: number): number[] {
+  const kept: number[] = [];
+  for (const tick of ticks) {
+    const before = kept.at(-1);
+    if (before === undefined || Math.abs(y(before) - y(tick)) >= room) kept.push(tick);
+  }
+  return kept;
+}
+
+function Grid({ y, left, right, text }: { y: number; left: number; right: number; text: string }) {
+  return (
+    <g>
+      <path d={`M${left} ${y}H${right}`} stroke="var(--line)" strokeWidth="0.8" />
+      <text x={left - 5} y={y + 4} textAnchor="end">
+        {text}
+      </text>
+    </g>
+  );
+}
+
+function Operations({ view }: { view: View }) {
+  const { windows } = useOutletContext<FrameContext>();
+  const { search } = useLocation();
+  return (
+    <table className="sheet-table mb-5">
+      <thead>
+        <tr>
+          <th>operation</th>
+          <th className="num">share of the rise</th>
+          <th className="num text-kelp!">reference</th>
+          <th className="num text-rust!">focus p95</th>
+          <th />
+        </tr>
+      </thead>
+      <tbody>
+        {view.operations.map((row) => (
+          <tr key={row.operation} data-operation={row.operation}>
+            <td className="max-w-[150px] truncate font-mono text-[12px]" title={row.operation}>
+              <Link to={{ pathname: "/traces", search: tracesOf(search, view.service, { operation: row.operation }) }}>
+                {row.operation}
+              </Link>
+            </td>
+            <td className="num">
+              {row.share_of_rise == null ? (
+                "–"
+              ) : (
+                <>
+                  <Bar share={row.share_of_rise} main={row.share_of_rise >= 0.5} /> {percent(row.share_of_rise)}
+                </>
+              )}
+            </td>
+            <td className="num" title={`${row.reference.requests} requests`}>
+              {duration(row.reference.p95)}
+            </td>
+            <td className="num" title={`${row.focus.requests} requests`}>
+              {duration(row.focus.p95)}
+            </td>
+            <td className="num">
+              <FindCause
+                windows={windows}
+                asked={{ service: view.service, operation: row.operation, signal: signalOf(view.standing) }}
+              />
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+export function Bar({ share, main, width = 46 }: { share: number; main: boolean; width?: number }) {
+  const filled = Math.max(0, Math.min(1, share)) * width;
+  return (
+    <svg width={width + 2} height="9" aria-hidden="true" className="inline-block">
+      <rect x="0.5" y="0.5" width={width} height="8" fill="none" stroke="var(--slate)" />
+      <rect x="0.5" y="0.5" width={filled} height="8" fill={main ? "var(--rust)" : "var(--slate)"} />
+    </svg>
+  );
+}
+
+function Calls({ title, rows, link }: { title: string; rows: Schemas["CallRow"][]; link: boolean }) {
+  const { search } = useLocation();
+  if (!rows.length) return null;
+  return (
+    <table className="sheet-table mb-5">
+      <thead>
+        <tr>
+          <th>{title}</th>
+          <th className="num" colSpan={2}>
+            calls a request
+          </th>
+          <th className="num text-kelp!">reference</th>
+          <th className="num text-rust!">focus p95</th>
+        </tr>
+      </thead>
+      <tbody>
+        {rows.map((row) => (
+          <tr key={row.name}>
+            <td>
+              {link && row.kind === "service" ? (
+                <Link to={{ pathname: `/services/${encodeURIComponent(row.name)}`, search }}>{row.name}</Link>
+              ) : (
+                row.name
+              )}{" "}
+              {row.kind !== "service" && <span className="text-second">{row.kind}</span>}
+            </td>
+            <td className="num text-kelp">{row.calls_reference == null ? "–" : significant(row.calls_reference, 2)}</td>
+            <td className="num">{row.calls_focus == null ? "–" : significant(row.calls_focus, 2)}</td>
+            <td className="num" title={`${row.reference.requests} calls`}>
+              {duration(row.reference.p95)}
+            </td>
+            <td className="num" title={`${row.focus.requests} calls`}>
+              {duration(row.focus.p95)}
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+function NearChanges({ changes }: { changes: Schemas["ChangeOut"][] }) {
+  return (
+    <section>
+      <h2>Its changes</h2>
+      {changes.length === 0 && <p className="text-second">None in this time.</p>}
+      <ul>
+        {changes
+          .slice(-6)
+          .reverse()
+          .map((change) => (
+            <li key={change.id}>{changeTitle(change)}</li>
+          ))}
+      </ul>
+    </section>
+  );
+}

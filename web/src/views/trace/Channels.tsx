@@ -1,0 +1,109 @@
+import { scaleLinear } from "d3-scale";
+import { duration } from "../../shared/format";
+import { useWidth } from "../../shared/useWidth";
+import type { TraceView } from "./Trace";
+
+const LEFT = 118;
+const RUN_ROOM = 26;
+
+interface ChannelsProps {
+  view: TraceView;
+  scale: number; // ms drawn across
+  colour: string;
+  small?: boolean;
+  chosen?: number;
+  onChoose?: (index: number) => void;
+}
+
+/** A channel a service; spans as thin boxes; the critical path as one line that steps between channels. */
+export function Channels({ view, scale, colour, small = false, chosen, onChoose }: ChannelsProps) {
+  const [ref, width] = useWidth<HTMLDivElement>(820);
+  const x = scaleLinear([0, scale], [LEFT, width - 20]);
+  const row = small ? 17 : 25;
+  const box = small ? 8 : 12;
+  // A channel with a bracketed run below it gets room for the bracket.
+  const withRun = new Set(small ? [] : view.runs.map((run) => run.channel));
+  const tops = view.channels.map(
+    (_, channel) => 6 + channel * row + [...withRun].filter((other) => other < channel).length * RUN_ROOM,
+  );
+  const y = (channel: number) => tops[channel] ?? 0;
+  const height =
+    y(view.channels.length - 1) + row + (withRun.has(view.channels.length - 1) ? RUN_ROOM : 0) + (small ? 0 : 20);
+  const path = view.steps.map((step) => {
+    const at = y(step.channel) + box / 2;
+    return `${x(step.from_ms)} ${at}L${x(step.to_ms)} ${at}`;
+  });
+  return (
+    <div ref={ref}>
+      <svg
+        width={width}
+        height={height}
+        role="img"
+        aria-label={`${view.operation}, ${duration(view.seconds)}, ${view.channels.length} channels`}
+      >
+        {view.channels.map((name, channel) => (
+          <g key={name}>
+            <text x="0" y={y(channel) + box - 1} style={{ fill: small ? "var(--second)" : "var(--ink)" }}>
+              {name.length > 17 ? `${name.slice(0, 16)}…` : name}
+            </text>
+            <path d={`M${LEFT} ${y(channel) + box / 2}H${width - 20}`} stroke="var(--line)" />
+          </g>
+        ))}
+        {view.spans.map((span) => (
+          <rect
+            key={span.index}
+            x={x(span.start_ms)}
+            y={y(span.channel)}
+            width={Math.max(1.5, x(span.start_ms + span.duration_ms) - x(span.start_ms))}
+            height={box}
+            fill="var(--sheet)"
+            fillOpacity="0.75"
+            stroke={span.outcome === "failed" ? "var(--rust)" : span.index === chosen ? "var(--ink)" : "var(--slate)"}
+            strokeWidth={span.index === chosen ? 2 : 0.8}
+            onClick={() => onChoose?.(span.index)}
+            style={{ cursor: onChoose ? "pointer" : undefined }}
+          >
+            <title>
+              {span.service} {span.operation}, {duration(span.duration_ms / 1000)}
+            </title>
+          </rect>
+        ))}
+        {path.length > 0 && (
+          <path
+            d={`M${path.join("L")}`}
+            fill="none"
+            stroke={colour}
+            strokeWidth={small ? 2 : 3}
+            strokeLinejoin="round"
+            pointerEvents="none"
+          />
+        )}
+        {!small &&
+          view.runs.map((run, index) => {
+            const at = y(run.channel) + box + 3;
+            return (
+              <g key={index}>
+                <path d={`M${x(run.from_ms)} ${at}V${at + 5}H${x(run.to_ms)}V${at}`} fill="none" stroke="var(--ink)" />
+                <text
+                  x={Math.min((x(run.from_ms) + x(run.to_ms)) / 2, width - 180)}
+                  y={at + 18}
+                  textAnchor="middle"
+                  fontWeight="600"
+                  style={{ fill: "var(--ink)" }}
+                >
+                  {run.count} × {run.label.length > 44 ? `${run.label.slice(0, 43)}…` : run.label} ·{" "}
+                  {run.sequential ? "one after another" : "side by side"} · {duration(run.total_ms / 1000)}
+                </text>
+              </g>
+            );
+          })}
+        {!small &&
+          x.ticks(5).map((tick) => (
+            <text key={tick} x={x(tick)} y={height - 4} textAnchor="middle">
+              {duration(tick / 1000)}
+            </text>
+          ))}
+      </svg>
+    </div>
+  );
+}

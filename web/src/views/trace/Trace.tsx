@@ -1,0 +1,109 @@
+import { useQuery } from "@tanstack/react-query";
+import { parseAsInteger, parseAsString, useQueryStates } from "nuqs";
+import { useParams } from "react-router";
+import { client, type Schemas, take } from "../../api/client";
+import { dayAndClock, duration, signed, significant } from "../../shared/format";
+import { Waiting } from "../../shared/Waiting";
+import { Channels } from "./Channels";
+import { Outline } from "./Outline";
+import { SpanDetail } from "./SpanDetail";
+
+export type TraceView = Schemas["TraceView"];
+
+/** One request as channels, beside a normal one at the same scale; its spans to read; one span in full. */
+export function Trace() {
+  const { trace = "" } = useParams();
+  const [place, setPlace] = useQueryStates({ span: parseAsString, against: parseAsString, at: parseAsInteger });
+  const query = useQuery({
+    queryKey: ["trace", trace, place.span, place.against],
+    queryFn: () =>
+      take(
+        client.GET("/api/traces/{trace}", {
+          params: { path: { trace }, query: { span: place.span, against: place.against } },
+        }),
+      ),
+    staleTime: 60_000,
+  });
+  if (!query.data) return <Waiting error={query.error} what="the trace" />;
+  const { this: view, normal, ratio } = query.data;
+  const chosen = view.spans[place.at ?? view.root] ?? view.spans[0];
+  const choose = (index: number) => void setPlace({ at: index });
+  const scale = Math.max(view.seconds, normal?.seconds ?? 0) * 1000;
+  return (
+    <>
+      <h1>
+        {view.operation}{" "}
+        <span className="text-[15px] text-rust">
+          {duration(view.seconds)}
+          {ratio ? `, ${significant(ratio, 2)}× a normal one` : ""}
+        </span>
+      </h1>
+      <p className="mb-2 text-second">
+        {view.service} · {dayAndClock(view.at)} · <span className="font-mono text-[12px] select-all">{view.trace}</span>{" "}
+        · {view.spans.length} spans, {view.channels.length} channels
+        {view.left_out ? ` · ${view.left_out} more spans are not shown` : ""} {view.notes.join(" ")}
+      </p>
+      <div className="grid grid-cols-[minmax(0,1fr)_280px] gap-6">
+        <div>
+          <h2 className="flex justify-between">
+            <span className="font-normal! text-second!">
+              <b className="text-ink">This request</b> one channel a service; the line is where the time really passed
+            </span>
+            <b className="text-rust!">{duration(view.seconds)}</b>
+          </h2>
+          <Channels view={view} scale={scale} colour="var(--rust)" chosen={chosen?.index ?? 0} onChoose={choose} />
+          {normal && (
+            <>
+              <h2 className="mt-2 flex justify-between">
+                <span className="font-normal! text-second!">
+                  <b className="text-ink">A normal one</b> same operation, from the reference, same scale
+                </span>
+                <b className="text-kelp!">{duration(normal.seconds)}</b>
+              </h2>
+              <Channels view={normal} scale={scale} colour="var(--kelp)" small />
+            </>
+          )}
+          <Passed view={view} compared={normal !== null} />
+          <Outline view={view} chosen={chosen?.index ?? 0} onChoose={choose} />
+        </div>
+        {chosen && <SpanDetail span={chosen} of={view.spans.length} />}
+      </div>
+    </>
+  );
+}
+
+/** Where this request's time passed; the parts add up to its duration. */
+function Passed({ view, compared }: { view: TraceView; compared: boolean }) {
+  return (
+    <table className="sheet-table mt-3">
+      <thead>
+        <tr>
+          <th>where the time passed</th>
+          <th className="num">calls</th>
+          {compared && <th className="num text-kelp!">normal</th>}
+          <th className="num text-rust!">here</th>
+          {compared && <th className="num">more</th>}
+        </tr>
+      </thead>
+      <tbody>
+        {view.parts.slice(0, 12).map((part) => (
+          <tr key={part.label}>
+            <td>{part.label}</td>
+            <td className="num">
+              {part.normal_calls != null && part.normal_calls !== part.calls
+                ? `${part.normal_calls} → ${part.calls}`
+                : part.calls}
+            </td>
+            {compared && <td className="num">{duration((part.normal_ms ?? 0) / 1000)}</td>}
+            <td className="num">{duration(part.here_ms / 1000)}</td>
+            {compared && (
+              <td className={`num ${(part.more_ms ?? 0) > 1 ? "text-rust" : "text-second"}`}>
+                {signed(duration((part.more_ms ?? 0) / 1000), part.more_ms ?? 0)}
+              </td>
+            )}
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
