@@ -15,8 +15,6 @@ from wirbel.cli.processes import run_until_stopped, server_command, worker_comma
 
 
 def demo(arguments: argparse.Namespace) -> int:
-    from wirbel.demo.start import start_demo
-
     # The demo keeps to its own database: real data is never mixed with invented data.
     home = Path(os.environ.get("WIRBEL_HOME") or environment.home().parent / "demo")
     os.environ["WIRBEL_HOME"] = str(home)
@@ -24,6 +22,8 @@ def demo(arguments: argparse.Namespace) -> int:
     if arguments.reset:
         EmbeddedDatabase(home).erase()
     with environment.database(arguments.db_port or DEFAULT_PORT):
+        from wirbel.demo.start import start_demo
+
         return start_demo(port=arguments.port, seed=arguments.seed, feed=not arguments.quiet)
 
 

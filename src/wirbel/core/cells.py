@@ -24,6 +24,7 @@ KEYS = pa.schema(
         ("host", pa.string()),
         ("operation", pa.string()),
         ("kind", pa.int8()),
+        ("entry", pa.bool_()),  # work of the service begins here
         ("outcome", pa.int8()),
         ("status_code", pa.int16()),
         ("peer", pa.string()),
@@ -52,6 +53,7 @@ def derive(table: pa.Table) -> pa.Table:
     weight, seconds = spans.numbers(table["weight"]), duration / 1e9
     columns: dict[str, pa.Array | pa.ChunkedArray] = {name: table[name] for name in KEYS.names if name in table.column_names}
     columns["minute"] = pa.array(start - start % MINUTE_NS)
+    columns["entry"] = pa.array(spans.is_entry(table))
     columns |= {
         "bucket": pa.array(sketch.bucket_of(seconds).astype(np.int16)),
         "rows": pa.array(np.ones(len(start), np.int64)),

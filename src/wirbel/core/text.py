@@ -41,3 +41,9 @@ def span_of_time(value_s: float) -> str:
     if size < 5400:
         return f"{size / 60:.0f} min"
     return f"{size / 3600:.1f} h"
+
+
+def rfc3339(at_ns: int) -> str:
+    """ns since 1970 as RFC 3339 in UTC, to the millisecond."""
+    whole, rest = divmod(int(at_ns), 10**9)
+    return f"{datetime.fromtimestamp(whole, UTC):%Y-%m-%dT%H:%M:%S}.{rest // 10**6:03d}Z"

@@ -16,7 +16,7 @@ import pyarrow as pa
 from wirbel.core.signals import otlp, spans
 from wirbel.demo.history import make_history
 from wirbel.demo.simulate import World
-from wirbel.demo.start import RATE
+from wirbel.demo.world import RATE
 
 STEP_NS = 10**9
 LATE_NS = 2 * 10**9  # a span is sent this long after its second is over, when most requests have ended

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from wirbel.demo.world import THE_FAULT, History, Rollout
-from wirbel.explore.figures import rfc3339
+from wirbel.core.text import rfc3339
 
 MINUTE_NS = 60 * 10**9
 FAULT_MINUTES_AGO = 25

@@ -14,7 +14,7 @@ import numpy.typing as npt
 import pyarrow as pa
 
 from wirbel.core.signals import spans
-from wirbel.core.signals.operations import statement_summary
+from wirbel.core.signals.operations import Columns, derive
 from wirbel.demo.queues import erlang_c
 from wirbel.demo.world import BACKENDS, ENTRIES, INSTANCES, OPERATIONS, VERSIONS, Backend, Call, History, Operation
 
@@ -107,12 +107,11 @@ class World:
         count = len(begin)
         http = operation.method not in ("CONSUME", "RUN")
         columns: dict[str, object] = {
-            "operation": f"{operation.method} {operation.route}" if http else operation.route,
             "name": f"{operation.method} {operation.route}" if http else operation.route,
             "kind": spans.SERVER if http else spans.CONSUMER if operation.method == "CONSUME" else spans.INTERNAL,
         }
         if http:
-            columns |= {"span.s:http.request.method": operation.method, "span.s:http.route": operation.route, "span.i:http.response.status_code": status, "status_code": status.astype(np.int16)}
+            columns |= {"span.s:http.request.method": operation.method, "span.s:http.route": operation.route, "span.i:http.response.status_code": status}
             if operation.service == "quay-web":
                 columns["span.s:app.version"] = np.array(["7.3", "7.4", "web"], object)[rng.integers(0, 3, count)]
         elif operation.method == "CONSUME":
@@ -147,8 +146,8 @@ class World:
                 end, bad = self._serve(target, there, trace[who], client, rng, out)
                 done = end + (_lognormal(rng, NETWORK_MS, 0.3, len(now)) * 1e6).astype(np.int64)
                 extra = {
-                    "operation": f"{target.method} {target.route}", "name": target.method, "peer": target.service, "peer_kind": "service",
-                    "span.s:http.request.method": target.method, "span.s:server.address": target.service,
+                    "name": target.method, "span.s:http.request.method": target.method, "span.s:server.address": target.service,
+                    "span.s:url.full": _url(target, len(now), rng),
                 }
             out.add(
                 len(now), trace=trace[who], span=client, parent=span[who], start=begun, duration=done - begun, service=caller.service, instance=instance[who], version=version[who],
@@ -185,11 +184,22 @@ class World:
         columns |= _places(columns["service"], _gather(out, "instance", offsets, np.zeros(total, np.int64))[order])
         columns["environment"] = pa.repeat(pa.scalar(ENVIRONMENT), total)
         columns["weight"] = pa.array(np.ones(total))
+        kind, outcome = spans.numbers(columns["kind"]), spans.numbers(columns["outcome"])
+        # Read as intake would read them, so that history and live feed look the same.
+        columns |= derive(Columns(columns, total), columns["name"], kind, np.where(outcome == spans.FAILED, 2, 0))
         return spans.conform(pa.table(columns))
 
 
 def _ids(rng: np.random.Generator, count: int) -> npt.NDArray[np.uint64]:
     return rng.integers(1, 2**63, count, dtype=np.uint64)
+
+
+def _url(target: Operation, count: int, rng: np.random.Generator) -> npt.NDArray[np.object_]:
+    """Full addresses with ids in their paths, as clients send them."""
+    head, _, rest = target.route.partition("{")
+    tail = rest.partition("}")[2]
+    urls = np.array([f"http://{target.service}:8080{head}{number}{tail}" if rest else f"http://{target.service}:8080{head}" for number in range(100, 160)], object)
+    return urls[rng.integers(0, len(urls), count)]
 
 
 def _lognormal(rng: np.random.Generator, median: float, sigma: float, count: int) -> Floats:
@@ -198,11 +208,9 @@ def _lognormal(rng: np.random.Generator, median: float, sigma: float, count: int
 
 def _backend_columns(backend: Backend, statement: npt.NDArray[np.object_]) -> dict[str, object]:
     if backend.system == "http":
-        return {"operation": "GET /v1/lookup", "name": "GET", "peer": backend.name, "peer_kind": "external", "span.s:http.request.method": "GET", "span.s:server.address": backend.name}
-    summary = np.array(statement_summary(pa.array(statement, pa.string())).to_pylist(), object)
+        return {"name": "GET", "span.s:http.request.method": "GET", "span.s:server.address": backend.name, "span.s:url.full": f"https://{backend.name}/v1/lookup"}
     columns: dict[str, object] = {
-        "operation": summary, "name": np.array([s.split(" ")[0] for s in summary], object), "peer": backend.name,
-        "peer_kind": "cache" if backend.system == "redis" else "database", "span.s:db.system.name": backend.system,
+        "name": np.array([text.split(" ")[0] for text in statement], object), "span.s:db.system.name": backend.system,
         "span.s:db.namespace": backend.namespace, "span.s:db.query.text": statement, "span.s:server.address": backend.name,
     }
     return columns
@@ -234,9 +242,9 @@ def _arrow_column(out: _Columns, name: str, offsets: Ints, total: int, order: In
         if isinstance(value, str):
             codes[at : at + count] = words.setdefault(value, len(words))
         elif value is not None:
-            distinct, inverse = np.unique(np.asarray(value).astype(str), return_inverse=True)
-            mapped = np.array([words.setdefault(str(word), len(words)) for word in distinct], np.int32)
-            codes[at : at + count] = mapped[inverse]
+            encoded = pa.array(value, pa.string()).dictionary_encode()
+            mapped = np.array([words.setdefault(word, len(words)) for word in encoded.dictionary.to_pylist()], np.int32)
+            codes[at : at + count] = mapped[encoded.indices.to_numpy()]
     codes = codes[order]
     return pa.DictionaryArray.from_arrays(pa.array(codes, mask=codes < 0), pa.array(list(words), pa.string())).cast(pa.string())
 

@@ -19,12 +19,12 @@ from wirbel.cli.processes import run_until_stopped, server_command, worker_comma
 from wirbel.core.signals.changes import from_plain
 from wirbel.demo.history import make_history
 from wirbel.demo.simulate import World
+from wirbel.demo.world import RATE
 from wirbel.intake.models import Token
 from wirbel.store import packer, reading
 from wirbel.store.blocks import HOUR_NS, deduplicate
 
 HOURS = 6
-RATE = 4.0  # requests a second from outside, at mean load
 CHUNK_NS = HOUR_NS // 2
 SIGN_IN = "skipper"
 READY_TIMEOUT_S = 60

@@ -103,6 +103,9 @@ OPERATIONS = {
     )
 }
 
+RATE = 4.0
+"""Requests a second from outside, at mean load."""
+
 ENTRIES = {
     "quay-web GET /sailings": 0.38,
     "quay-web POST /reservations": 0.18,

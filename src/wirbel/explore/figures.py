@@ -3,18 +3,13 @@
 from __future__ import annotations
 
 import math
-from datetime import UTC, datetime
 
 import numpy as np
 
 from wirbel.core.stats.intervals import wilson
+from wirbel.core.text import rfc3339
 from wirbel.explore.schemas import Figures, Spark, WindowOut
 from wirbel.explore.series import Totals
-
-
-def rfc3339(at_ns: int) -> str:
-    seconds, rest = divmod(int(at_ns), 10**9)
-    return f"{datetime.fromtimestamp(seconds, UTC):%Y-%m-%dT%H:%M:%S}.{rest // 10**6:03d}Z"
 
 
 def window_out(start: int, end: int) -> WindowOut:

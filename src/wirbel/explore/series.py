@@ -17,7 +17,7 @@ from wirbel.core.signals import spans
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
 QUANTILES = (0.5, 0.95, 0.99)
-CELL_COLUMNS = ["minute", "service", "operation", "kind", "outcome", "peer", "peer_kind", "rows", "count", "total", "buckets", "bucket_counts"]
+CELL_COLUMNS = ["minute", "service", "operation", "kind", "entry", "outcome", "peer", "peer_kind", "rows", "count", "total", "buckets", "bucket_counts"]
 
 
 @dataclass(frozen=True)
@@ -39,6 +39,11 @@ class Totals:
 
 def of_kind(table: pa.Table, kinds: Sequence[int]) -> pa.Table:
     return table.filter(pc.is_in(table["kind"], value_set=pa.array(kinds, pa.int8())))
+
+
+def entries(table: pa.Table) -> pa.Table:
+    """Cells of work that begins in its service: requests served, messages, jobs."""
+    return table.filter(table["entry"])
 
 
 def totals(table: pa.Table, group: Ints, groups: int) -> Totals:

@@ -9,7 +9,8 @@ import pyarrow.compute as pc
 from wirbel.core.expected.band import expected_band
 from wirbel.core.signals import spans
 from wirbel.explore import series
-from wirbel.explore.figures import figures, listed, rfc3339
+from wirbel.core.text import rfc3339
+from wirbel.explore.figures import figures, listed
 from wirbel.explore.schemas import CallRow, ChangeOut, Figures, InstanceRow, OperationRow, Series, ServiceCharts, ServiceView
 from wirbel.explore.standing import judge
 from wirbel.inquiry.as_json import change
@@ -23,7 +24,7 @@ def service_view(service: str, start: int, end: int, focus: Window, reference: W
     minutes = series.Minutes(min(start, reference[0], focus[0]), end)
     table = reading.cells(minutes.first, end, environment, None, [*series.CELL_COLUMNS, "version", "instance", "host"])
     mine = table.filter(pc.equal(table["service"], service))
-    served = series.of_kind(mine, spans.ENTRY_KINDS)
+    served = series.entries(mine)
     asked = series.of_kind(mine, spans.CALL_KINDS)
     askers = table.filter(pc.and_(pc.equal(table["peer"], service), pc.equal(table["peer_kind"], "service")))
     grid = series.by_minute(served, minutes)
@@ -31,7 +32,8 @@ def service_view(service: str, start: int, end: int, focus: Window, reference: W
     traffic = expected_band(grid.count / minutes.covered_s, grid.rows)
     now, before = (_whole(served, window) for window in (focus, reference))
     verdict = judge(0, minutes, focus, now, before, grid, latency, traffic)
-    changes = [c for c in reading.changes(minutes.first, end, environment) if c.service in (service, None)]
+    beneath = _beneath(table, service)
+    changes = [c for c in reading.changes(minutes.first, end, environment) if c.service is None or c.service in beneath]
     return ServiceView(
         service=service, standing=verdict.word, since=rfc3339(verdict.since) if verdict.since else None,
         versions=_versions(served, focus), charts=_charts(grid, minutes, latency),
@@ -41,6 +43,18 @@ def service_view(service: str, start: int, end: int, focus: Window, reference: W
         changes=[ChangeOut(**change(c)) for c in changes],
         focus=figures(now, 0, series.window_seconds(focus)), reference=figures(before, 0, series.window_seconds(reference)),
     )
+
+
+def _beneath(table: pa.Table, service: str) -> set[str]:
+    """The service and all that it asks, directly or through others."""
+    asked: dict[str, set[str]] = {}
+    for edge in table.filter(pc.equal(table["peer_kind"], "service")).group_by(["service", "peer"]).aggregate([]).to_pylist():
+        asked.setdefault(edge["service"], set()).add(edge["peer"])
+    found, fresh = {service}, {service}
+    while fresh:
+        fresh = {peer for name in fresh for peer in asked.get(name, set())} - found
+        found |= fresh
+    return found
 
 
 def _whole(table: pa.Table, window: Window) -> series.Totals:

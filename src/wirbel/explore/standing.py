@@ -14,7 +14,8 @@ from wirbel.core.cells import MINUTE_NS
 from wirbel.core.expected.band import SURPRISED, Band, expected_band
 from wirbel.core.signals import spans
 from wirbel.explore import series
-from wirbel.explore.figures import figures, rfc3339, spark
+from wirbel.core.text import rfc3339
+from wirbel.explore.figures import figures, spark
 from wirbel.explore.schemas import Overview, Standing
 from wirbel.store import reading
 
@@ -36,7 +37,7 @@ class Verdict:
 def overview(start: int, end: int, focus: Window, reference: Window, environment: str | None) -> Overview:
     """All services that serve requests in [start, end)."""
     minutes = series.Minutes(min(start, reference[0], focus[0]), end)
-    table = series.of_kind(reading.cells(minutes.first, end, environment, None, series.CELL_COLUMNS), spans.ENTRY_KINDS)
+    table = series.entries(reading.cells(minutes.first, end, environment, None, series.CELL_COLUMNS))
     group, names = spans.codes(table["service"])
     if not names:
         return Overview(services=[], sentence="Nothing has been sent in this time.", detail="", minutes_a_point=SPARK_MINUTES, newest=None)

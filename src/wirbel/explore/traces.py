@@ -14,7 +14,7 @@ from wirbel.core.diagnosis import requests as rq
 from wirbel.core.errors import NotEnoughData
 from wirbel.core.signals import spans
 from wirbel.core.topology.parents import parent_rows
-from wirbel.explore.figures import rfc3339
+from wirbel.core.text import rfc3339
 from wirbel.explore.schemas import EventOut, PathPart, Run, SpanOut, Step, TraceList, TracePair, TraceRow, TraceView
 from wirbel.store import reading
 
@@ -54,7 +54,7 @@ def list_traces(window: tuple[int, int], wanted: Filter, order: str, most: int, 
     if wanted.service is None:
         asked_for = pc.and_(inside, pc.is_null(table["parent_id"]))
     else:
-        asked_for = pc.and_(inside, pc.is_in(table["kind"], value_set=pa.array(spans.ENTRY_KINDS, pa.int8())))
+        asked_for = pc.and_(inside, pa.chunked_array([pa.array(spans.is_entry(table))]))
     conditions = wanted.conditions(table)
     keep = asked_for
     for condition in conditions.values():

@@ -35,10 +35,11 @@ class Signal:
 
 def entry_services(table: pa.Table) -> list[str]:
     """Services that no other instrumented service calls: where people come in. All, if there is none such."""
-    serving = set(series.of_kind(table, spans.ENTRY_KINDS)["service"].unique().to_pylist())
+    serving = set(series.entries(table)["service"].unique().to_pylist())
     asked = table.filter(pc.equal(table["peer_kind"], "service"))["peer"].unique().to_pylist()
-    consuming = series.of_kind(table, [spans.CONSUMER])["service"].unique().to_pylist()
-    return sorted(serving - set(asked) - set(consuming)) or sorted(serving)
+    answering = set(series.of_kind(table, [spans.SERVER])["service"].unique().to_pylist())
+    # People wait for answers; consumers and jobs count only where nothing answers anybody.
+    return sorted(answering - set(asked)) or sorted(serving - set(asked)) or sorted(serving)
 
 
 def signal(start: int, end: int, environment: str | None = None, service: str | None = None) -> Signal:
@@ -46,7 +47,7 @@ def signal(start: int, end: int, environment: str | None = None, service: str | 
     minutes = series.Minutes(start, end)
     table = reading.cells(minutes.first, end, environment, None if service is None else [service], series.CELL_COLUMNS)
     services = [service] if service else entry_services(table)
-    table = series.of_kind(table, spans.ENTRY_KINDS)
+    table = series.entries(table)
     table = table.filter(pc.is_in(table["service"], value_set=pa.array(services, pa.string())))
     found = series.by_minute(table, minutes)
     values, samples = found.quantiles[:, :, P95], found.rows

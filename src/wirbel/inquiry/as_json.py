@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime
 from typing import Any
 from urllib.parse import urlencode
 
@@ -11,12 +10,7 @@ from wirbel.core.diagnosis.changes import Judged
 from wirbel.core.diagnosis.model import Answer, Evidence, Suspect
 from wirbel.core.diagnosis.onset import Onset
 from wirbel.core.signals.changes import Change
-
-
-def rfc3339(at_ns: int) -> str:
-    """ns since 1970 as RFC 3339 in UTC, milliseconds."""
-    seconds, rest = divmod(at_ns, 10**9)
-    return f"{datetime.fromtimestamp(seconds, UTC):%Y-%m-%dT%H:%M:%S}.{rest // 10**6:03d}Z"
+from wirbel.core.text import rfc3339
 
 
 def _onset(onset: Onset | None) -> dict[str, str] | None:

@@ -22,7 +22,7 @@ MAX_REQUESTS = 6_000  # traces read in full, of each window; of more an even sam
 MARGIN_NS = 5 * 60 * 10**9  # spans of a request may start this long after it
 CHANGES_BEFORE_NS = 3 * 3600 * 10**9  # changes this long before the focus are judged
 ONSET_BEFORE_NS = 15 * 60 * 10**9  # requests this long before the focus help to place the onset
-_FIRST_LOOK = ["trace_id", "service", "operation", "kind", "start", "environment"]
+_FIRST_LOOK = ["trace_id", "service", "operation", "kind", "start", "environment", "parent_id"]
 
 
 @dataclass(frozen=True)
@@ -94,7 +94,7 @@ def _choose(table: pa.Table, question: Question, window: Window) -> tuple[pa.Arr
     if question.operation is not None:
         keep = pc.and_(keep, pc.equal(table["operation"], question.operation))
     mine = table.filter(keep)
-    entry = mine.filter(pc.is_in(mine["kind"], value_set=pa.array(spans.ENTRY_KINDS, pa.int8())))
+    entry = mine.filter(pa.array(spans.is_entry(mine)))
     mine = entry if entry.num_rows else mine
     ids = mine["trace_id"].unique() if mine.num_rows else pa.array([], pa.binary(16))
     ids = ids.combine_chunks() if isinstance(ids, pa.ChunkedArray) else ids

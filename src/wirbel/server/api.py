@@ -17,7 +17,8 @@ from wirbel.core.cells import MINUTE_NS
 from wirbel.core.errors import InvalidQuestion, NotEnoughData, WirbelError
 from wirbel.core.signals.changes import parse_time
 from wirbel.explore import schemas, windows
-from wirbel.explore.figures import listed, rfc3339, window_out
+from wirbel.core.text import rfc3339
+from wirbel.explore.figures import listed, window_out
 from wirbel.explore.service import service_view
 from wirbel.explore.standing import overview
 from wirbel.explore.traces import Filter, list_traces, trace_pair

@@ -57,6 +57,7 @@ def window_spans(start: int, end: int, environment: str | None = None, columns: 
         for segment in Segment.objects.filter(stream=Stream.SPANS, time_to__gte=start, time_from__lt=end).order_by("id")[:500]
     ]
     if columns is not None:
+        columns = list(dict.fromkeys([*columns, *blocks.IDENTITY]))
         fresh = [table.select([c for c in table.column_names if c in columns]) for table in fresh]
     found = _overlapping(Stream.SPANS, start, end)
     if service is not None:

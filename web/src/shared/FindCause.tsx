@@ -49,11 +49,12 @@ export function FindCause({ asked, windows, main = false }: { asked: Asked; wind
       <button
         type="button"
         data-find-cause={main || undefined}
+        aria-label={main ? undefined : `find the cause at ${asked.operation ?? asked.service}`}
         disabled={find.isPending}
         className={main ? "action action-main" : "underline decoration-line underline-offset-2 hover:decoration-ink"}
         onClick={() => find.mutate(asked)}
       >
-        {find.isPending ? "Reading traces…" : main ? "Find the cause" : "find the cause"}
+        {find.isPending ? "Reading traces…" : main ? "Find the cause" : "why?"}
       </button>
     </span>
   );

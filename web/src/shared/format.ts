@@ -28,6 +28,8 @@ export function share(value: number | null | undefined): string {
 }
 
 export function percent(value: number): string {
+  // Rounded up to all of it only when it is all of it.
+  if (value > 0.99 && value < 1) return "> 99 %";
   return `${Math.round(value * 100)} %`;
 }
 

@@ -11,7 +11,7 @@ import pyarrow as pa
 from wirbel.core.diagnosis.requests import Requests
 from wirbel.core.signals import spans
 from wirbel.core.signals.operations import without_literals
-from wirbel.core.stats.tests import adjusted, association
+from wirbel.core.stats.tests import adjusted, stratified_association
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
@@ -121,29 +121,42 @@ def who_stands_out(requests: Requests, bad: npt.NDArray[np.bool_], over: Floats,
     if not marks:
         return []
     focus, weight = requests.in_focus.astype(float), requests.weight
+    strata, stratum = np.unique(requests.stratum, return_inverse=True)
+    width = len(strata)
 
     def both(values: Floats) -> tuple[Floats, Floats]:
-        """Sums of one value a request over each mark, and over the mark's siblings."""
-        own = np.bincount(found.mark, weights=values[found.owner], minlength=marks)
-        group = np.bincount(found.group_of_pair, weights=values[found.group_owner], minlength=found.groups)
+        """Sums of one value a request over each mark and over its siblings, by operation: (marks, strata)."""
+        own = np.bincount(found.mark * width + stratum[found.owner], weights=values[found.owner], minlength=marks * width)
+        group = np.bincount(found.group_of_pair * width + stratum[found.group_owner], weights=values[found.group_owner], minlength=found.groups * width)
+        own, group = own.reshape(marks, width), group.reshape(found.groups, width)
         return own, group[found.group] - own
 
     is_bad = bad.astype(float)
     bad_with, bad_others = both(is_bad)
     good_with, good_others = both(1 - is_bad)
-    p = adjusted(association(bad_with, good_with, bad_others, good_others))
+    p = adjusted(stratified_association(bad_with, good_with, bad_others, good_others))
     rows_with, rows_others = both(focus)
     weight_with, weight_others = both(focus * weight)
     sum_with, sum_others = both(focus * weight * over)
     _, quiet_others = both((1 - focus) * weight)
     _, quiet_sum = both((1 - focus) * weight * over)
-    enough = rows_others >= OTHERS_NEEDED
+    # Siblings are held against the value operation by operation: a value that slow operations touch
+    # more often would look guilty of being slow.
+    comparable = rows_others >= OTHERS_NEEDED
+    shared_weight = np.where(comparable, weight_with, 0).sum(axis=1)
+    whole_weight = weight_with.sum(axis=1)
+    enough = shared_weight >= 0.5 * whole_weight
     with np.errstate(divide="ignore", invalid="ignore"):
-        excess_with = sum_with / weight_with
-        excess_others = np.where(enough, sum_others / weight_others, np.where(quiet_others > 0, quiet_sum / quiet_others, 0.0))
-        explains = weight_with / (weight * focus).sum() * (excess_with - excess_others) / delta
-        share_bad = bad_with / np.maximum(bad_with + bad_others, 1)
-        share_normal = good_with / np.maximum(good_with + good_others, 1)
+        usual = np.where(comparable, sum_others / weight_others, 0.0)
+        shared_with = np.where(comparable, sum_with, 0).sum(axis=1) / shared_weight
+        shared_others = (usual * np.where(comparable, weight_with, 0)).sum(axis=1) / shared_weight
+        quiet = quiet_others.sum(axis=1)
+        excess_with = np.where(enough, shared_with, sum_with.sum(axis=1) / whole_weight)
+        excess_others = np.where(enough, shared_others, np.where(quiet > 0, quiet_sum.sum(axis=1) / quiet, 0.0))
+        explains = whole_weight / (weight * focus).sum() * (excess_with - excess_others) / delta
+    rows_with, bad_with, good_with, bad_others, good_others = (x.sum(axis=1) for x in (rows_with, bad_with, good_with, bad_others, good_others))
+    share_bad = bad_with / np.maximum(bad_with + bad_others, 1)
+    share_normal = good_with / np.maximum(good_with + good_others, 1)
     kept = np.flatnonzero(
         (p < SIGNIFICANT) & (share_bad > share_normal) & (rows_with > 0) & (bad_with + good_with >= LEAST_SHARE * len(requests)) & (explains > LEAST_EXPLAINED)
     )

@@ -59,7 +59,7 @@ def diagnose(question: Question, table: pa.Table, changes: list[Change], notes: 
     ratio, explained = _load(question, here, over, change_of_symptom)
     findings = Findings(change_of_symptom, question.signal, started, parts, standouts, judged, moved, ratio, explained)
     suspects, unexplained = rank(findings)
-    return Answer(question, change_of_symptom, _percentiles(here), started, parts, standouts, judged, moved, suspects, unexplained, _examples(here, bad & np.isin(here.stratum, carrying)), notes)
+    return Answer(question, change_of_symptom, _percentiles(here), started, parts, standouts, judged, moved, suspects, unexplained, _examples(here, bad, carrying), notes)
 
 
 def _measured(question: Question, found: Requests) -> Floats:
@@ -160,10 +160,11 @@ def _percentiles(here: Requests) -> dict[str, tuple[float | None, float | None]]
     return found
 
 
-def _examples(here: Requests, bad: npt.NDArray[np.bool_]) -> dict[str, tuple[str, str]]:
+def _examples(here: Requests, bad: npt.NDArray[np.bool_], carrying: npt.NDArray[np.int64]) -> dict[str, tuple[str, str]]:
     """A bad request near the middle of the bad ones, and a normal one near the middle of the reference."""
     found: dict[str, tuple[str, str]] = {}
-    for name, rows in (("slow", here.in_focus & bad), ("normal", ~here.in_focus & ~bad)):
+    main = here.stratum == carrying[0]
+    for name, rows in (("slow", here.in_focus & bad & main), ("normal", ~here.in_focus & ~bad & main)):
         candidates = np.flatnonzero(rows)
         if len(candidates):
             middle = candidates[np.argsort(here.seconds[candidates], kind="stable")[len(candidates) // 2]]

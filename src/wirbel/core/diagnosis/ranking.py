@@ -164,10 +164,9 @@ def _blame_changes(found: Findings, suspects: list[Suspect]) -> None:
                     f"it came {_when(judged.lead_s)}." if late else "the service's own part did not change with it."
                 )
                 suspect.evidence.append(Evidence("change", False, words, 0.0, {"change": judged.change.id}))
-        if found.load_ratio > 0 and suspect.kind != "load":
-            against = found.load_explains >= 0.1
-            words = f"Traffic went {text.number(found.load_ratio)}×; more of it explains {text.share(found.load_explains)} of the change."
-            suspect.evidence.append(Evidence("load", not against, words, weights.LOAD_EXPLAINS * found.load_explains if against else 0.0))
+        if suspect.kind != "load" and found.load_explains >= LEAST_EXPLAINED:
+            words = f"Traffic went {text.number(found.load_ratio)}×; more of it alone explains {text.share(found.load_explains)} of the change."
+            suspect.evidence.append(Evidence("load", False, words, weights.LOAD_EXPLAINS * found.load_explains))
 
 
 def _when(lead_s: float) -> str:

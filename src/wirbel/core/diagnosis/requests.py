@@ -84,7 +84,7 @@ def symptom_rows(table: pa.Table, service: str, operation: str | None) -> Ints:
     match = _equal(table["service"], service)
     if operation is not None:
         match &= _equal(table["operation"], operation)
-    entry = match & np.isin(spans.numbers(table["kind"]), spans.ENTRY_KINDS)
+    entry = match & spans.is_entry(table)
     return np.flatnonzero(entry if entry.any() else match)
 
 
@@ -123,6 +123,19 @@ def build(table: pa.Table, roots: Ints, focus: tuple[int, int]) -> Requests:
     )
 
 
+def _distinct(key: Ints) -> tuple[Ints, Ints]:
+    """Distinct columns of ``key`` (fields, rows) as rows, and for each column which of them it is.
+
+    One number a column is sorted, not the columns themselves; −1 marks a missing field.
+    """
+    sizes = key.max(axis=1) + 2
+    packed = np.zeros(key.shape[1], np.int64)
+    for field, size in zip(key, sizes, strict=True):
+        packed = packed * size + (field + 1)
+    used, first, code = np.unique(packed, return_index=True, return_inverse=True)
+    return key[:, first].T, code.reshape(-1)
+
+
 def _parts(table: pa.Table, parent: Ints, kind: Ints, path: cp.Path) -> tuple[list[Part], Ints, npt.NDArray[np.bool_]]:
     service, services = spans.codes(table["service"])
     operation, operations = spans.codes(table["operation"])
@@ -150,7 +163,7 @@ def _parts(table: pa.Table, parent: Ints, kind: Ints, path: cp.Path) -> tuple[li
     key = np.stack([kinds[rows], service[rows], operation[head], np.where(calls_out[rows], peer[rows], -1), np.where(calls_out[rows], peer_kind[rows], -1)])
     if not len(rows):
         return [], np.full(len(parent), -1, np.int64), np.zeros(len(parent), np.bool_)
-    distinct, code = np.unique(key, axis=1, return_inverse=True)
+    distinct, code = _distinct(key)
     parts = [
         Part(
             (OWN, DEPENDENCY, TRANSFER)[kind_code],
@@ -159,8 +172,8 @@ def _parts(table: pa.Table, parent: Ints, kind: Ints, path: cp.Path) -> tuple[li
             peers[p] if p >= 0 else None,
             peer_kinds[k] if k >= 0 else None,
         )
-        for kind_code, s, o, p, k in distinct.T
+        for kind_code, s, o, p, k in distinct
     ]
     part = np.full(len(parent), -1, np.int64)
-    part[rows] = code.reshape(-1)
+    part[rows] = code
     return parts, part, on_path & (entry == np.arange(len(parent)))

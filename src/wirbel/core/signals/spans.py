@@ -16,7 +16,7 @@ import pyarrow as pa
 
 INTERNAL, SERVER, CLIENT, PRODUCER, CONSUMER = 1, 2, 3, 4, 5
 KIND_NAMES = ("unspecified", "internal", "server", "client", "producer", "consumer")
-ENTRY_KINDS = (SERVER, CONSUMER)
+ENTRY_KINDS = (SERVER, CONSUMER)  # and roots of any kind: see is_entry
 CALL_KINDS = (CLIENT, PRODUCER)
 
 DONE, REFUSED, FAILED = 0, 1, 2
@@ -127,6 +127,11 @@ def numbers(column: pa.ChunkedArray | pa.Array) -> npt.NDArray[Any]:
     if isinstance(column, pa.ChunkedArray):
         return column.to_numpy()
     return column.to_numpy(zero_copy_only=False)
+
+
+def is_entry(table: pa.Table) -> npt.NDArray[np.bool_]:
+    """Rows where work of a service begins: served requests, consumed messages, and roots (jobs, scripts)."""
+    return np.isin(numbers(table["kind"]), ENTRY_KINDS) | table["parent_id"].is_null().to_numpy()
 
 
 def ids(column: pa.ChunkedArray | pa.Array, width: int) -> npt.NDArray[np.uint64]:

@@ -30,6 +30,24 @@ def association(a: Floats, b: Floats, c: Floats, d: Floats) -> Floats:
     return np.asarray(p)
 
 
+def stratified_association(a: Floats, b: Floats, c: Floats, d: Floats) -> Floats:
+    """Two-sided p of the tables [[a, b], [c, d]] of many strata at once; arguments of shape (n, strata).
+
+    Cochran–Mantel–Haenszel with continuity correction (Mantel and Haenszel 1959): whether the rows
+    differ within strata. With one stratum :func:`association` is used, which is exact for small counts.
+    """
+    if a.shape[1] == 1:
+        return association(a[:, 0], b[:, 0], c[:, 0], d[:, 0])
+    total = a + b + c + d
+    with np.errstate(divide="ignore", invalid="ignore"):
+        expected = np.where(total > 0, (a + b) * (a + c) / total, 0.0)
+        variance = np.where(total > 1, (a + b) * (c + d) * (a + c) * (b + d) / (total**2 * (total - 1)), 0.0)
+        off = np.abs((a - expected).sum(axis=1))
+        spread = variance.sum(axis=1)
+        statistic = np.where(spread > 0, np.maximum(off - 0.5, 0) ** 2 / spread, 0.0)
+    return np.asarray(stats.chi2.sf(statistic, 1))
+
+
 def adjusted(p: npt.ArrayLike) -> Floats:
     """p-values adjusted by Benjamini and Hochberg (1995) over all that were tried."""
     given = np.asarray(p, float)

@@ -108,12 +108,13 @@ function TraceLink({
 }
 
 const ROW = 24;
+const NEAR = 150_000; // ms around the first onset in which changes are drawn
 
 /** From the reference to the focus, part by part; the steps add up. */
 function Cascade({ view }: { view: View }) {
   const [ref, width] = useWidth<HTMLDivElement>(560);
   const { effect, cascade } = view;
-  const left = 220;
+  const left = 236;
   const bounds = cascade.flatMap((step) => [step.start, step.end]);
   const x = scaleLinear([0, Math.max(...bounds, effect.reference, effect.focus)], [left, width - 78]);
   const steps = cascade.filter((step) => step.amount !== 0);
@@ -144,7 +145,7 @@ function Cascade({ view }: { view: View }) {
             <g key={step.label}>
               <path d={`M${x(step.start)} ${y - 6}V${y + 4}`} stroke="var(--slate)" strokeWidth="0.8" />
               <text x="0" y={y + 15} style={{ fill: "var(--ink)" }} fontWeight={step.main ? 700 : 400}>
-                {step.label.length > 36 ? `${step.label.slice(0, 35)}…` : step.label}
+                {step.label.length > 40 ? `${step.label.slice(0, 39)}…` : step.label}
                 <title>{step.label}</title>
               </text>
               <rect
@@ -175,7 +176,7 @@ function Ladder({ view }: { view: View }) {
   const moved = view.moved.slice(0, 8);
   const times = moved.flatMap((one) => [Date.parse(one.low), Date.parse(one.high)]);
   const near = view.changes.filter(
-    (one) => moved.length && Math.abs(Date.parse(one.change.at) - (times[0] ?? 0)) < 10 * 60_000,
+    (one) => moved.length && Math.abs(Date.parse(one.change.at) - (times[0] ?? 0)) < NEAR,
   );
   const all = [...times, ...near.map((one) => Date.parse(one.change.at))];
   const [low, high] = [Math.min(...all) - 15_000, Math.max(...all) + 15_000];
@@ -190,7 +191,7 @@ function Ladder({ view }: { view: View }) {
         <p className="text-second">No part shows one clear onset in the traces of these windows.</p>
       ) : (
         <svg width={width} height={height + 20} role="img" aria-label="Onsets in order of time">
-          {x.ticks(4).map((tick) => (
+          {x.ticks(3).map((tick) => (
             <g key={tick.getTime()}>
               <path d={`M${x(tick)} 14V${height}`} stroke="var(--line)" />
               <text x={x(tick)} y={height + 15} textAnchor="middle">
@@ -271,9 +272,9 @@ function Suspects({ view }: { view: View }) {
             </span>
             <span className="text-second">explains</span>
             <Bar share={suspect.explains} main={suspect.rank === 1} width={120} />
-            <span className="w-12 text-right">{percent(suspect.explains)}</span>
+            <span className="w-14 text-right whitespace-nowrap">{percent(suspect.explains)}</span>
             <span className="text-second">sure</span>
-            <b className="w-12 text-right">{percent(suspect.confidence)}</b>
+            <b className="w-14 text-right whitespace-nowrap">{percent(suspect.confidence)}</b>
           </header>
           <ul>
             {suspect.evidence.map((evidence) => (

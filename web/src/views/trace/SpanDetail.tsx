@@ -47,9 +47,9 @@ function Pairs({ pairs }: { pairs: Record<string, unknown> }) {
   return (
     <dl className="font-mono text-[12px]">
       {entries.map(([key, value]) => (
-        <div key={key} className="mb-[2px] grid grid-cols-[118px_1fr] gap-2">
-          <dt className="break-words text-second">{key}</dt>
-          <dd className="break-words whitespace-pre-wrap">{text(value)}</dd>
+        <div key={key} className="mb-[2px] grid grid-cols-[148px_1fr] gap-2">
+          <dt className="[overflow-wrap:anywhere] text-second">{key}</dt>
+          <dd className="[overflow-wrap:anywhere] whitespace-pre-wrap">{text(value)}</dd>
         </div>
       ))}
     </dl>

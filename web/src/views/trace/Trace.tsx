@@ -43,7 +43,7 @@ export function Trace() {
         · {view.spans.length} spans, {view.channels.length} channels
         {view.left_out ? ` · ${view.left_out} more spans are not shown` : ""} {view.notes.join(" ")}
       </p>
-      <div className="grid grid-cols-[minmax(0,1fr)_280px] gap-6">
+      <div className="grid grid-cols-[minmax(0,1fr)_310px] gap-6">
         <div>
           <h2 className="flex justify-between">
             <span className="font-normal! text-second!">
