@@ -12,6 +12,7 @@ import pyarrow.compute as pc
 
 from wirbel.core.diagnosis.inquire import diagnose
 from wirbel.core.diagnosis.model import Answer, Question, Signal, Window
+from wirbel.core.hashing import mix
 from wirbel.core.errors import InvalidQuestion, NotEnoughData
 from wirbel.core.signals import spans
 from wirbel.explore.windows import reference_for
@@ -103,9 +104,7 @@ def _choose(table: pa.Table, question: Question, window: Window) -> tuple[pa.Arr
         return ids, 1.0, found
     # By a word of the id, not by order: the same traces whichever way they are stored.
     words = spans.ids(ids, 16)
-    with np.errstate(over="ignore"):
-        score = (words[:, 0] ^ words[:, 1]) * np.uint64(0x9E3779B97F4A7C15)
-    chosen = np.argsort(score)[:MAX_REQUESTS]
+    chosen = np.argsort(mix(words[:, 0] ^ mix(words[:, 1])))[:MAX_REQUESTS]
     return ids.take(pa.array(np.sort(chosen))), found / MAX_REQUESTS, found
 
 

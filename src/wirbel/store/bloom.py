@@ -1,6 +1,6 @@
 """Bloom filter of trace ids: says for sure that a block lacks a trace.
 
-Two independent words of the (random) id make all hash functions (Kirsch and Mitzenmacher 2006).
+Two words mixed from the id make all hash functions (Kirsch and Mitzenmacher 2006).
 """
 
 from __future__ import annotations
@@ -8,19 +8,18 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
+from wirbel.core.hashing import Words, mix
+
 BITS_PER_TRACE = 10
 HASHES = 7  # optimal for 10 bits: ln 2 × 10; false positives 0.8 %
 
-Words = npt.NDArray[np.uint64]
-
 
 def _positions(traces: Words, bits: int) -> npt.NDArray[np.int64]:
+    first = mix(mix(traces[:, 0]) ^ traces[:, 1])
+    second = mix(first) | np.uint64(1)
     with np.errstate(over="ignore"):
-        # Careless senders count their ids up; a multiplication spreads those too.
-        first = (traces[:, 0] ^ (traces[:, 1] >> np.uint64(29))) * np.uint64(0x9E3779B97F4A7C15)
-        second = (traces[:, 1] ^ (traces[:, 0] >> np.uint64(31))) * np.uint64(0xC2B2AE3D27D4EB4F) | np.uint64(1)
-        mixed = first[:, None] + np.arange(HASHES, dtype=np.uint64) * second[:, None]
-        return ((mixed >> np.uint64(20)) % np.uint64(bits)).astype(np.int64)
+        hashed = first[:, None] + np.arange(HASHES, dtype=np.uint64) * second[:, None]
+    return (hashed % np.uint64(bits)).astype(np.int64)
 
 
 def build(traces: Words) -> bytes:

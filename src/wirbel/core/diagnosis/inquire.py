@@ -145,9 +145,12 @@ def _load(question: Question, here: Requests, values: Floats, change: Effect) ->
     count = np.bincount(minute, weights=here.weight[quiet])
     total = np.bincount(minute, weights=here.weight[quiet] * values[quiet])
     used = count > 0
-    if used.sum() < 10 or np.ptp(count[used]) == 0 or change.delta == 0:
+    if used.sum() < 10 or change.delta == 0:
         return ratio, 0.0
-    slope = stats.theilslopes(total[used] / count[used], count[used]).slope
+    mean, count = total[used] / count[used], count[used]
+    if np.ptp(count) == 0 or np.ptp(mean) == 0:
+        return ratio, 0.0
+    slope = stats.theilslopes(mean, count).slope
     predicted = slope * 60 * (rate[0] - rate[1])
     return ratio, float(np.clip(predicted / change.delta, 0, 1))
 

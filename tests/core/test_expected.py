@@ -1,0 +1,78 @@
+from __future__ import annotations
+
+import numpy as np
+
+from wirbel.core.expected.band import NEEDED, expected_band
+from wirbel.core.expected.windows import departures, propose
+
+
+def noise(minutes: int, seed: int, requests: int = 200) -> tuple[np.ndarray, np.ndarray]:
+    """p95 of each minute's sample of log-normal durations."""
+    rng = np.random.default_rng(seed)
+    return np.quantile(rng.lognormal(-2, 0.4, (minutes, requests)), 0.95, axis=1)[None], np.full((1, minutes), requests, float)
+
+
+def test_normal_minutes_lie_inside_the_band() -> None:
+    """A 99 % band holds at least 97 % of held-out normal minutes, and is not so wide that all of a shift of 50 % fits."""
+    inside, shifted = [], []
+    for seed in range(20):
+        values, samples = noise(400, seed)
+        band = expected_band(values, samples)
+        judged = ~band.learning[0]
+        inside.append(((values >= band.low) & (values <= band.high))[0, judged].mean())
+        shifted.append((values * 1.5 <= band.high)[0, judged].mean())
+    assert np.mean(inside) >= 0.97
+    assert np.mean(shifted) <= 0.05
+
+
+def test_few_requests_widen_the_band() -> None:
+    values, samples = noise(300, 1)
+    samples[0, 250] = 4
+    band = expected_band(values, samples)
+    assert band.high[0, 250] - band.low[0, 250] > 2 * (band.high[0, 249] - band.low[0, 249])
+
+
+def test_nothing_is_claimed_while_learning_or_missing() -> None:
+    values, samples = noise(100, 2)
+    samples[0, 60:] = 0
+    band = expected_band(values, samples)
+    assert band.learning[0, :NEEDED].all()
+    assert np.isnan(band.low[0, :NEEDED]).all()
+    assert (band.surprise[0, 60:] == 0).all()
+    empty = expected_band(np.full((1, 50), np.nan), np.zeros((1, 50)))
+    assert empty.learning.all()
+
+
+def test_the_band_does_not_learn_from_what_departs_at_once() -> None:
+    values, samples = noise(300, 3)
+    values[0, 270:] *= 4
+    band = expected_band(values, samples)
+    assert band.expected[0, 299] < 1.2 * np.median(values[0, :270])
+
+
+def test_focus_is_where_it_departs_and_reference_a_quiet_stretch_before() -> None:
+    values, samples = noise(360, 4)
+    values[0, 335:] *= 3
+    values[0, 120:130] *= 3
+    band = expected_band(values, samples).row(0)
+    found = propose(values[0], band)
+    assert found.departed
+    assert (abs(found.focus[0] - 335) <= 1, found.focus[1]) == (True, 360)
+    assert found.reference[1] <= found.focus[0]
+    assert found.reference[1] - found.reference[0] == 90
+    assert [abs(a - b) <= 1 for (a, _), b in zip(departures(values[0], band), (120, 335), strict=True)] == [True, True]
+
+
+def test_nothing_departs_in_noise_and_the_windows_do_not_overlap() -> None:
+    for seed in range(20):
+        values, samples = noise(360, 100 + seed)
+        found = propose(values[0], expected_band(values, samples).row(0))
+        assert not found.departed
+        assert 0 <= found.reference[0] < found.reference[1] <= found.focus[0] < found.focus[1] <= 360
+
+
+def test_windows_of_a_series_that_has_just_begun() -> None:
+    for minutes in (2, 3, 10, 31):
+        values, samples = noise(minutes, 5)
+        found = propose(values[0], expected_band(values, samples).row(0))
+        assert 0 <= found.reference[0] < found.reference[1] <= found.focus[0] < found.focus[1] <= minutes

@@ -1,0 +1,101 @@
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from scipy import stats
+
+from wirbel.core.diagnosis import onset
+from wirbel.core.stats.intervals import percentile_ranks, wilson
+from wirbel.core.stats.tests import adjusted, association, stratified_association
+from wirbel.demo.queues import erlang_c
+
+
+def test_the_fifteen_p_values_of_benjamini_and_hochberg() -> None:
+    """Benjamini and Hochberg 1995, section 4.1: at 0.05 four of the fifteen are rejected."""
+    p = [0.0001, 0.0004, 0.0019, 0.0095, 0.0201, 0.0278, 0.0298, 0.0344, 0.0459, 0.3240, 0.4262, 0.5719, 0.6528, 0.7590, 1.0]
+    assert (adjusted(p) <= 0.05).sum() == 4
+
+
+def test_small_tables_are_tested_exactly_and_large_ones_by_g() -> None:
+    """Fisher's tea tasting (The Design of Experiments, 1935): 3 of 4 right, two-sided p 0.4857."""
+    assert association(*(np.array([x]) for x in (3, 1, 1, 3)))[0] == pytest.approx(0.4857, abs=1e-4)
+    table = (120, 80, 90, 150)
+    expected = stats.chi2_contingency([[120, 80], [90, 150]], correction=False, lambda_="log-likelihood").pvalue
+    assert association(*(np.array([x]) for x in table))[0] == pytest.approx(expected, rel=1e-9)
+
+
+def test_admissions_by_department() -> None:
+    """Bickel, Hammel and O'Connell (Science, 1975), admissions to Berkeley by sex in six departments.
+
+    Taken over departments there is no preference; the statistic with continuity correction is 1.4269
+    (counts and value from memory of R's data set UCBAdmissions and mantelhaen.test).
+    """
+    admitted_men, rejected_men = [512, 353, 120, 138, 53, 22], [313, 207, 205, 279, 138, 351]
+    admitted_women, rejected_women = [89, 17, 202, 131, 94, 24], [19, 8, 391, 244, 299, 317]
+    tables = [np.array([column], float) for column in (admitted_men, rejected_men, admitted_women, rejected_women)]
+    stratified = stratified_association(*tables)[0]
+    assert stratified == pytest.approx(stats.chi2.sf(1.4269, 1), abs=2e-4)
+    pooled = association(*(column.sum(axis=1) for column in tables))[0]
+    assert pooled < 1e-15  # what one would conclude without the strata
+
+
+def test_wilson_against_scipy() -> None:
+    for k, n in ((0, 10), (3, 17), (17, 17), (5, 100_000)):
+        expected = stats.binomtest(k, n).proportion_ci(0.95, method="wilson")
+        low, high = wilson(k, n)
+        assert (float(low), float(high)) == pytest.approx((expected.low, expected.high), abs=1e-9)
+    assert [float(x) for x in wilson(0, 0)] == [0.0, 1.0]
+
+
+def test_percentile_ranks_enclose_the_quantile() -> None:
+    """The median of 10: ranks 2 and 9 enclose it with 97.9 % (order statistics, binomial)."""
+    assert percentile_ranks(10, 0.5) == (2, 9)
+    assert percentile_ranks(12, 0.99) is None  # 12 requests say nothing about a p99
+    rng = np.random.default_rng(5)
+    low, high = percentile_ranks(400, 0.95) or (0, 0)
+    samples = np.sort(rng.exponential(size=(2000, 400)), axis=1)
+    true = stats.expon.ppf(0.95)
+    assert ((samples[:, low - 1] <= true) & (samples[:, high - 1] >= true)).mean() >= 0.94
+
+
+# Annual flow of the Nile at Aswan, 1871–1970 (Cobb, Biometrika 1978; from memory of the data set). A dam changed it after 1898.
+NILE = [
+    1120, 1160, 963, 1210, 1160, 1160, 813, 1230, 1370, 1140, 995, 935, 1110, 994, 1020, 960, 1180, 799, 958, 1140, 1100, 1210, 1150, 1250, 1260, 1220, 1030, 1100, 774, 840,
+    874, 694, 940, 833, 701, 916, 692, 1020, 1050, 969, 831, 726, 456, 824, 702, 1120, 1100, 832, 764, 821, 768, 845, 864, 862, 698, 845, 744, 796, 1040, 759, 781, 865, 845,
+    944, 984, 897, 822, 1010, 771, 676, 649, 846, 812, 742, 801, 1040, 860, 874, 848, 890, 744, 749, 838, 1050, 918, 986, 797, 923, 975, 815, 1020, 906, 901, 1170, 912, 746,
+    919, 718, 714, 740,
+]  # fmt: skip
+
+
+def test_the_nile_changed_after_1898() -> None:
+    years = np.arange(1871, 1971)
+    found = onset.find(years, np.array(NILE, float))
+    assert found is not None
+    assert abs(found.at - 1899) <= 1
+    assert found.low <= 1899 <= found.high
+    assert found.size < 0
+
+
+def test_noise_has_no_onset_and_few_values_are_not_judged() -> None:
+    rng = np.random.default_rng(11)
+    false = sum(onset.find(np.arange(300), rng.lognormal(size=300)) is not None for _ in range(200))
+    assert false <= 4  # 2 %
+    assert onset.find(np.arange(10), np.r_[np.zeros(5), np.ones(5)]) is None
+
+
+def test_an_onset_interval_covers_the_truth() -> None:
+    rng = np.random.default_rng(12)
+    covered = 0
+    for _ in range(200):
+        values = rng.lognormal(0, 0.5, 400)
+        values[250:] *= 1.6
+        found = onset.find(np.arange(400), values)
+        assert found is not None
+        covered += found.low <= 250 <= found.high
+    assert covered >= 180
+
+
+@pytest.mark.parametrize(("servers", "load", "wait"), [(10, 7, 0.2217), (2, 1, 1 / 3), (1, 0.6, 0.6)])
+def test_erlang_c_tables(servers: int, load: float, wait: float) -> None:
+    """Erlang C tables of telephone engineering: 10 servers at 7 erlangs wait with 0.2217."""
+    assert erlang_c(servers, load) == pytest.approx(wait, abs=5e-5)

@@ -1,0 +1,142 @@
+"""What each kind of request is answered, by a real view on a real database."""
+
+from __future__ import annotations
+
+import gzip
+import json
+import zlib
+
+import pytest
+from django.test import Client
+from google.rpc.status_pb2 import Status
+from opentelemetry.proto.collector.trace.v1.trace_service_pb2 import ExportTraceServiceResponse
+
+from tests.builders import request
+from tests.core.test_changes import PLAIN, cloud_event
+from tests.core.test_otlp import EXAMPLE
+from wirbel.intake import bodies
+from wirbel.intake.models import Token
+from wirbel.store import segments
+from wirbel.store.models import ChangeRecord, Segment
+
+pytestmark = pytest.mark.django_db
+PROTOBUF = "application/x-protobuf"
+
+
+@pytest.fixture
+def token() -> str:
+    return Token.make("test")
+
+
+def send(token: str | None, body: bytes, kind: str = PROTOBUF, path: str = "/v1/traces", **headers: str):
+    authorization = {"HTTP_AUTHORIZATION": f"Bearer {token}"} if token else {}
+    return Client().post(path, body, content_type=kind, **authorization, **headers)
+
+
+def good(**more: object) -> bytes:
+    return request({"start_time_unix_nano": 1_700_000_000 * 10**9, "end_time_unix_nano": 1_700_000_001 * 10**9}, **more).SerializeToString()
+
+
+def rows() -> int:
+    return sum(Segment.objects.values_list("rows", flat=True))
+
+
+def test_good_spans_are_durable_before_the_answer(token: str) -> None:
+    answer = send(token, good())
+    assert (answer.status_code, answer["Content-Type"]) == (200, PROTOBUF)
+    assert ExportTraceServiceResponse.FromString(answer.content) == ExportTraceServiceResponse()
+    assert rows() == 1
+
+
+def test_gzip_and_json_are_taken_and_answered_in_kind(token: str) -> None:
+    assert send(token, gzip.compress(good()), HTTP_CONTENT_ENCODING="gzip").status_code == 200
+    answer = send(token, json.dumps(EXAMPLE).encode(), "application/json")
+    assert (answer.status_code, answer["Content-Type"], answer.json()) == (200, "application/json", {})
+    assert rows() == 2
+
+
+def test_the_same_body_twice_is_stored_once(token: str) -> None:
+    body = good()
+    assert [send(token, body).status_code, send(token, body).status_code] == [200, 200]
+    assert rows() == 1
+
+
+def test_bad_spans_are_counted_and_explained_and_the_rest_kept(token: str) -> None:
+    message = request({"start_time_unix_nano": 1_700_000_000 * 10**9, "end_time_unix_nano": 1_700_000_001 * 10**9}, {"trace_id": bytes(16)})
+    answer = ExportTraceServiceResponse.FromString(send(token, message.SerializeToString()).content)
+    assert answer.partial_success.rejected_spans == 1
+    assert "trace_id" in answer.partial_success.error_message
+    assert rows() == 1
+
+
+BOMB = gzip.compress(b"\0" * (bodies.MAX_UNPACKED + 1024), 9)
+
+
+@pytest.mark.parametrize(
+    ("body", "kind", "headers", "status"),
+    [
+        (b"\xff\xff", PROTOBUF, {}, 400),
+        (b"{", "application/json", {}, 400),
+        (b"\xff\xfe", "application/json", {}, 400),
+        (b"not gzip", PROTOBUF, {"HTTP_CONTENT_ENCODING": "gzip"}, 400),
+        (gzip.compress(b"x" * 100)[:-9], PROTOBUF, {"HTTP_CONTENT_ENCODING": "gzip"}, 400),
+        (zlib.compress(b"x"), PROTOBUF, {"HTTP_CONTENT_ENCODING": "deflate"}, 415),
+        (b"", "text/plain", {}, 415),
+        (BOMB, PROTOBUF, {"HTTP_CONTENT_ENCODING": "gzip"}, 413),
+        (b"\0" * (bodies.MAX_BODY + 1), PROTOBUF, {}, 413),
+    ],
+    ids=["protobuf", "json", "not text", "not gzip", "cut gzip", "deflate", "type", "bomb", "large"],
+)
+def test_what_cannot_be_taken_is_answered_with_a_status_message(token: str, body: bytes, kind: str, headers: dict, status: int) -> None:
+    answer = send(token, body, kind, **headers)
+    assert answer.status_code == status
+    message = Status.FromString(answer.content).message if kind == PROTOBUF else json.loads(answer.content)["message"]
+    assert message
+    assert rows() == 0
+
+
+@pytest.mark.parametrize("secret", [None, "", "wrong", "wb_" + "x" * 40])
+def test_no_token_or_an_unknown_one_is_401(secret: str | None) -> None:
+    answer = send(secret, good())
+    assert answer.status_code == 401
+    assert "token" in Status.FromString(answer.content).message
+    assert answer["WWW-Authenticate"].startswith("Bearer")
+
+
+def test_a_revoked_token_is_401_and_secrets_are_not_stored(token: str) -> None:
+    kept = Token.objects.get()
+    assert token not in (kept.digest, kept.name)
+    Token.objects.update(revoked="2026-01-01T00:00:00Z")
+    assert send(token, good()).status_code == 401
+
+
+def test_a_backlog_over_its_bound_is_503_with_retry_after(token: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    send(token, good())
+    monkeypatch.setattr(segments, "BACKLOG_LIMIT", 1)
+    monkeypatch.setattr(segments, "_measured", (0.0, 0))
+    answer = send(token, good())
+    assert (answer.status_code, answer["Retry-After"]) == (503, "5")
+    assert rows() == 1
+
+
+def test_get_is_405(token: str) -> None:
+    assert Client().get("/v1/traces").status_code == 405
+
+
+def test_changes_plain_and_as_cdevents(token: str) -> None:
+    one = send(token, json.dumps(PLAIN | {"id": "mine"}).encode(), "application/json", "/v1/changes")
+    assert (one.status_code, one.json()) == (201, {"ids": ["mine"]})
+    event = send(token, json.dumps(cloud_event()).encode(), "application/cloudevents+json", "/v1/changes")
+    assert event.status_code == 201
+    again = send(token, json.dumps(PLAIN | {"id": "mine", "version": "other"}).encode(), "application/json", "/v1/changes")
+    assert again.status_code == 201
+    assert set(ChangeRecord.objects.values_list("version", flat=True)) >= {"4.8.0"}
+    assert ChangeRecord.objects.count() == 2
+
+
+def test_a_wrong_change_names_its_field_and_nothing_of_the_request_is_stored(token: str) -> None:
+    answer = send(token, json.dumps([PLAIN, PLAIN | {"kind": "boom"}]).encode(), "application/json", "/v1/changes")
+    assert (answer.status_code, answer.json()["field"]) == (400, "kind")
+    assert not ChangeRecord.objects.exists()
+    assert send(None, b"{}", "application/json", "/v1/changes").status_code == 401
+    assert send(token, b"{}", "text/plain", "/v1/changes").status_code == 415
