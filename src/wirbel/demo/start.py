@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import secrets
 import sys
@@ -20,9 +21,11 @@ from wirbel.core.signals.changes import from_plain
 from wirbel.demo.history import make_history
 from wirbel.demo.simulate import World
 from wirbel.demo.world import RATE
+from wirbel.inquiry.models import Inquiry
 from wirbel.intake.models import Token
 from wirbel.store import packer, reading
 from wirbel.store.blocks import HOUR_NS, deduplicate
+from wirbel.store.models import Block, ChangeRecord, PeerAddress, Receipt, Segment, Service
 
 HOURS = 6
 CHUNK_NS = HOUR_NS // 2
@@ -33,7 +36,9 @@ READY_TIMEOUT_S = 60
 def start_demo(port: int, seed: int, feed: bool) -> int:
     state_file = home() / "demo.json"
     state = json.loads(state_file.read_text()) if state_file.exists() else None
-    if state is None or not Person.objects.filter(username=SIGN_IN).exists():
+    is_current = state is not None and (state.get("world"), state.get("seed")) == (world_digest(), seed)
+    if not is_current or not Person.objects.filter(username=SIGN_IN).exists():
+        _forget_all()
         state = _fill(seed)
         state_file.write_text(json.dumps(state))
         state_file.chmod(0o600)
@@ -43,6 +48,19 @@ def start_demo(port: int, seed: int, feed: bool) -> int:
     if feed:
         commands.append([sys.executable, "-m", "wirbel.demo.feed", "--url", url, "--state", str(state_file)])
     return run_until_stopped(commands, ready=lambda: _announce(url, state, state_file))
+
+
+def world_digest() -> str:
+    """Changes with the demo's own code and with what it is stored as: a world made by other code is made anew."""
+    package = Path(__file__).resolve().parents[1]
+    sources = [*sorted((package / "demo").glob("*.py")), package / "core/cells.py", package / "core/signals/spans.py", package / "store/blocks.py"]
+    return hashlib.sha256(b"".join(source.read_bytes() for source in sources)).hexdigest()
+
+
+def _forget_all() -> None:
+    for model in (Block, Segment, Receipt, Service, PeerAddress, ChangeRecord, Inquiry, Token):
+        model.objects.all().delete()
+    (home() / "feed.json").unlink(missing_ok=True)
 
 
 def _fill(seed: int) -> dict[str, object]:
@@ -67,7 +85,7 @@ def _fill(seed: int) -> dict[str, object]:
     person.save()
     token = Token.make("demo")
     say(f"done in {time.monotonic() - began:.0f} s")
-    return {"seed": seed, "made": now, "password": password, "token": token}
+    return {"seed": seed, "world": world_digest(), "made": now, "password": password, "token": token}
 
 
 def _announce(url: str, state: dict[str, object], state_file: Path) -> None:

@@ -88,5 +88,6 @@ LOGGING = {
     "formatters": {"line": {"format": "{asctime} {levelname} {name}: {message}", "style": "{"}},
     "handlers": {"stderr": {"class": "logging.StreamHandler", "formatter": "line"}},
     "root": {"handlers": ["stderr"], "level": "WARNING"},
-    "loggers": {"wirbel": {"level": "INFO"}, "procrastinate": {"level": "ERROR"}},
+    # A wrong password or a stranger is no event for the log of a server that says so in its answer.
+    "loggers": {"wirbel": {"level": "INFO"}, "django.request": {"level": "ERROR"}, "procrastinate": {"level": "ERROR"}},
 }

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from django.conf import settings
-from django.http import FileResponse, HttpRequest, HttpResponse, HttpResponseBase
+from django.http import HttpRequest, HttpResponse
 from django.urls import path, re_path
 from django.views.decorators.csrf import ensure_csrf_cookie
 
@@ -13,12 +13,12 @@ from wirbel.server.live import live
 
 
 @ensure_csrf_cookie
-def page(request: HttpRequest) -> HttpResponseBase:
+def page(request: HttpRequest) -> HttpResponse:
     """The front end, for every address that is a view of it."""
     index = settings.WHITENOISE_ROOT / "index.html"
     if not index.exists():
         return HttpResponse("The front end is not built; start with ./wirbel serve or ./wirbel demo.\n", status=503, content_type="text/plain")
-    return FileResponse(index.open("rb"), content_type="text/html; charset=utf-8", headers={"Cache-Control": "no-cache"})
+    return HttpResponse(index.read_bytes(), content_type="text/html; charset=utf-8", headers={"Cache-Control": "no-cache"})
 
 
 urlpatterns = [

@@ -1,0 +1,178 @@
+"""The way of the work in a real browser, with the mouse and with the keyboard alone; what it shows is what the API says."""
+
+from __future__ import annotations
+
+import re
+from urllib.parse import parse_qs, urlparse
+
+from playwright.sync_api import Page, expect
+
+from tests.api_client import Api
+from tests.conftest import Instance
+from tests.server.test_api import ask, whole
+
+
+def windows_in_force(page: Page) -> dict[str, float]:
+    return {name: float(page.get_by_role("slider", name=name, exact=True).get_attribute("aria-valuenow") or 0) for name in ("focus start", "focus end", "reference start", "reference end")}
+
+
+def span_in_address(page: Page, name: str) -> str | None:
+    return parse_qs(urlparse(page.url).query).get(name, [None])[0]
+
+
+def test_by_mouse_from_the_overview_to_one_trace(page: Page, instance: Instance) -> None:
+    api = Api(instance)
+    rows = page.locator("tr[data-service]")
+    expect(rows).to_have_count(12)
+    ribbon = ask(api, "/api/ribbon", environment="production", **whole(instance))
+    query = {"focus_from": ribbon["focus"]["start"], "focus_to": ribbon["focus"]["end"], "reference_from": ribbon["reference"]["start"], "reference_to": ribbon["reference"]["end"]}
+    overview = ask(api, "/api/overview", environment="production", **query, **whole(instance))
+    assert [rows.nth(n).get_attribute("data-service") for n in range(12)] == [row["service"] for row in overview["services"]]
+    expect(page.get_by_role("heading", level=1)).to_have_text(overview["sentence"])
+    worst = overview["services"][0]
+    assert float(rows.first.locator("[data-p95]").get_attribute("data-p95") or 0) == worst["focus"]["p95"]
+    expect(rows.first.locator("[data-p95]")).to_have_text(f"{worst['focus']['p95'] * 1000:.0f} ms")
+
+    rows.first.get_by_role("link", name="quay-web").click()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("quay-web")
+    for chart in ("Requests a second by outcome", "Latency percentiles with the expected band of p95", "Share of requests that failed"):
+        expect(page.get_by_role("img", name=chart)).to_be_visible()
+    page.get_by_role("button", name="find the cause at POST /reservations").click()
+    expect(page.get_by_role("heading", level=1)).to_have_text(re.compile("Why is quay-web POST /reservations slow"))
+    identity = urlparse(page.url).path.rsplit("/", 1)[1]
+    answer = api.get(f"/api/inquiries/{identity}")[1]
+    first = page.get_by_role("article", name="Suspect 1")
+    expect(first).to_contain_text("berth-planner 4.8.0 calls more often than before")
+    for evidence in answer["suspects"][0]["evidence"]:
+        expect(first).to_contain_text(evidence["text"])
+    expect(page.get_by_role("region", name="What changed")).to_contain_text("not on the path")
+    expect(page.get_by_role("region", name="Who stands out")).to_contain_text("4.8.0")
+
+    page.get_by_role("link", name="A slow request beside a normal one").click()
+    expect(page.get_by_text("A normal one")).to_be_visible()
+    trace = urlparse(page.url).path.rsplit("/", 1)[1]
+    assert trace == answer["examples"]["slow"]["trace"]
+    spans = page.get_by_role("treeitem")
+    spans.nth(4).click()
+    view = ask(api, f"/api/traces/{trace}", span=answer["examples"]["slow"]["span"])["this"]
+    expect(page.locator("aside[data-span]")).to_have_attribute("data-span", view["spans"][4]["span"])
+    expect(page.get_by_text("one after another")).to_be_visible()
+    page.go_back()
+    page.go_back()
+    expect(first).to_be_visible()
+
+
+def test_by_keyboard_alone(page: Page) -> None:
+    keyboard = page.keyboard
+    keyboard.press("/")
+    keyboard.type("quay")
+    expect(page.get_by_role("option", name="service quay-web")).to_be_visible()
+    keyboard.press("Enter")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("quay-web")
+    keyboard.press("x")
+    expect(page.get_by_role("article", name="Suspect 1")).to_contain_text("berth-planner")
+    link = page.get_by_role("link", name="A slow request beside a normal one")
+    for _ in range(60):
+        keyboard.press("Tab")
+        if link.evaluate("element => element === document.activeElement"):
+            break
+    keyboard.press("Enter")
+    tree = page.get_by_role("tree", name="Spans")
+    expect(tree).to_be_visible()
+    for _ in range(60):
+        keyboard.press("Tab")
+        if tree.evaluate("element => element === document.activeElement"):
+            break
+    before = page.locator("aside[data-span]").get_attribute("data-span")
+    keyboard.press("ArrowDown")
+    expect(page.locator("aside[data-span]")).not_to_have_attribute("data-span", before or "")
+
+
+def test_windows_move_by_keyboard_and_go_back_to_the_proposed_ones(page: Page) -> None:
+    proposed = windows_in_force(page)
+    page.get_by_role("slider", name="focus start").focus()
+    page.keyboard.press("ArrowLeft")
+    expect(page.get_by_role("slider", name="focus start")).to_have_attribute("aria-valuenow", str(int(proposed["focus start"] - 60_000)))
+    assert span_in_address(page, "focus") is not None
+    page.keyboard.press("p")
+    expect(page.get_by_role("slider", name="focus start")).to_have_attribute("aria-valuenow", str(int(proposed["focus start"])))
+    assert span_in_address(page, "focus") is None
+    page.keyboard.press("e")
+    page.keyboard.press("Shift+ArrowLeft")
+    expect(page.get_by_role("slider", name="reference start")).to_have_attribute("aria-valuenow", str(int(proposed["reference start"] - 600_000)))
+
+
+def test_a_window_can_be_dragged(page: Page) -> None:
+    proposed = windows_in_force(page)
+    handle = page.get_by_role("slider", name="reference start")
+    box = handle.bounding_box()
+    assert box is not None
+    page.mouse.move(box["x"] + 5, box["y"] + 20)
+    page.mouse.down()
+    page.mouse.move(box["x"] - 60, box["y"] + 20, steps=5)
+    page.mouse.up()
+    expect(page.get_by_role("button", name="back to proposed windows")).to_be_visible()
+    moved = windows_in_force(page)
+    assert moved["reference start"] < proposed["reference start"] - 10 * 60_000
+    assert moved["reference end"] == proposed["reference end"]
+    page.get_by_role("button", name="back to proposed windows").click()
+    expect(handle).to_have_attribute("aria-valuenow", str(int(proposed["reference start"])))
+
+
+def test_a_stretch_of_a_chart_can_be_asked_about(page: Page) -> None:
+    page.locator("tr[data-service=quay-web]").get_by_role("link", name="quay-web").click()
+    chart = page.get_by_role("img", name="Latency percentiles with the expected band of p95")
+    box = chart.bounding_box()
+    assert box is not None
+    # The last twenty minutes of six hours.
+    right = box["x"] + box["width"] - 36
+    page.mouse.move(right - 36, box["y"] + 90)
+    page.mouse.down()
+    page.mouse.move(right, box["y"] + 90, steps=4)
+    page.mouse.up()
+    page.get_by_role("menuitem", name="find the cause").click()
+    expect(page.get_by_role("article", name="Suspect 1")).to_contain_text("berth-planner")
+
+
+def test_conditions_that_hide_everything_are_named_and_can_be_removed(page: Page) -> None:
+    page.locator("tr[data-service=quay-web]").get_by_role("link", name="quay-web").click()
+    page.get_by_role("main").get_by_role("link", name="Traces", exact=True).click()
+    expect(page.locator("main tbody tr")).to_have_count(100)
+    page.goto(page.url + "&version=0.0")
+    expect(page.get_by_text("Without version there are some")).to_be_visible()
+    page.get_by_role("button", name="remove version 0.0").click()
+    expect(page.locator("main tbody tr")).to_have_count(100)
+
+
+def test_day_and_night_and_sign_out(page: Page) -> None:
+    ground = "getComputedStyle(document.body).backgroundColor"
+    assert page.evaluate(ground) == "rgb(244, 241, 232)"
+    page.get_by_role("button", name="skipper").click()
+    page.get_by_role("menuitem", name="Night colours").click()
+    assert page.evaluate(ground) == "rgb(16, 25, 29)"
+    page.reload()
+    expect(page.locator("tr[data-service]").first).to_be_visible()
+    assert page.evaluate(ground) == "rgb(16, 25, 29)"
+    page.get_by_role("button", name="skipper").click()
+    page.get_by_role("menuitem", name="Sign out").click()
+    expect(page.get_by_role("button", name="Sign in")).to_be_visible()
+
+
+def test_a_wrong_password_is_told(page: Page, instance: Instance) -> None:
+    page.context.clear_cookies()
+    page.goto(instance.url)
+    page.get_by_label("Name").fill("skipper")
+    page.get_by_label("Password").fill("wrong")
+    page.get_by_role("button", name="Sign in").click()
+    expect(page.get_by_role("alert")).to_have_text("Name or password is wrong.")
+
+
+def test_nothing_comes_from_elsewhere(page: Page, instance: Instance) -> None:
+    """Fonts, styles and scripts ship with the application."""
+    asked: list[str] = []
+    page.on("request", lambda request: asked.append(request.url))
+    page.reload()
+    expect(page.locator("tr[data-service]").first).to_be_visible()
+    assert asked
+    assert all(url.startswith((instance.url, "data:")) for url in asked)
+    assert page.evaluate("document.fonts.check('13px \"Atkinson Hyperlegible Next\"')")
