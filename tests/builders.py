@@ -30,7 +30,15 @@ def request(*given: dict[str, Any], resource: dict[str, Any] | None = None) -> E
     scope = holder.scope_spans.add()
     for one in given:
         number = next(_numbers)
-        one = {"trace_id": number.to_bytes(16, "big"), "span_id": number.to_bytes(8, "big"), "name": "op", "kind": 2, "start_time_unix_nano": NOW - 5 * MS, "end_time_unix_nano": NOW, **one}
+        one = {
+            "trace_id": number.to_bytes(16, "big"),
+            "span_id": number.to_bytes(8, "big"),
+            "name": "op",
+            "kind": 2,
+            "start_time_unix_nano": NOW - 5 * MS,
+            "end_time_unix_nano": NOW,
+            **one,
+        }
         attributes = one.pop("attributes", {})
         span = scope.spans.add(**one)
         for key, value in attributes.items():
@@ -42,7 +50,18 @@ def table(*rows: dict[str, Any]) -> pa.Table:
     """A table of spans; ids given as small integers, times in ms."""
 
     def fill(row: dict[str, Any]) -> dict[str, Any]:
-        row = {"trace": 1, "parent": None, "service": "a", "kind": spans.SERVER, "start": 0, "duration": 1, "outcome": spans.DONE, "weight": 1.0, "environment": "default", **row}
+        row = {
+            "trace": 1,
+            "parent": None,
+            "service": "a",
+            "kind": spans.SERVER,
+            "start": 0,
+            "duration": 1,
+            "outcome": spans.DONE,
+            "weight": 1.0,
+            "environment": "default",
+            **row,
+        }
         row["name"] = row.setdefault("operation", "op")
         parent = row.pop("parent")
         return row | {

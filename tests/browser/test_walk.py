@@ -13,7 +13,10 @@ from tests.server.test_api import ask, whole
 
 
 def windows_in_force(page: Page) -> dict[str, float]:
-    return {name: float(page.get_by_role("slider", name=name, exact=True).get_attribute("aria-valuenow") or 0) for name in ("focus start", "focus end", "reference start", "reference end")}
+    return {
+        name: float(page.get_by_role("slider", name=name, exact=True).get_attribute("aria-valuenow") or 0)
+        for name in ("focus start", "focus end", "reference start", "reference end")
+    }
 
 
 def span_in_address(page: Page, name: str) -> str | None:
@@ -25,7 +28,12 @@ def test_by_mouse_from_the_overview_to_one_trace(page: Page, instance: Instance)
     rows = page.locator("tr[data-service]")
     expect(rows).to_have_count(12)
     ribbon = ask(api, "/api/ribbon", environment="production", **whole(instance))
-    query = {"focus_from": ribbon["focus"]["start"], "focus_to": ribbon["focus"]["end"], "reference_from": ribbon["reference"]["start"], "reference_to": ribbon["reference"]["end"]}
+    query = {
+        "focus_from": ribbon["focus"]["start"],
+        "focus_to": ribbon["focus"]["end"],
+        "reference_from": ribbon["reference"]["start"],
+        "reference_to": ribbon["reference"]["end"],
+    }
     overview = ask(api, "/api/overview", environment="production", **query, **whole(instance))
     assert [rows.nth(n).get_attribute("data-service") for n in range(12)] == [row["service"] for row in overview["services"]]
     expect(page.get_by_role("heading", level=1)).to_have_text(overview["sentence"])

@@ -9,12 +9,21 @@ from tests.builders import NOW, table
 from wirbel.core import cells, sketch
 
 ROWS = st.lists(
-    st.tuples(st.sampled_from("ab"), st.sampled_from(["x", "y"]), st.integers(0, 2), st.integers(0, 200_000), st.floats(0, 5000), st.sampled_from([1.0, 2.0, 16.0])), min_size=1, max_size=60
+    st.tuples(
+        st.sampled_from("ab"), st.sampled_from(["x", "y"]), st.integers(0, 2), st.integers(0, 200_000), st.floats(0, 5000), st.sampled_from([1.0, 2.0, 16.0])
+    ),
+    min_size=1,
+    max_size=60,
 )
 
 
 def build(rows: list) -> pa.Table:
-    return table(*({"span": n + 1, "service": s, "operation": o, "outcome": out, "start": at, "duration": ms, "weight": w} for n, (s, o, out, at, ms, w) in enumerate(rows)))
+    return table(
+        *(
+            {"span": n + 1, "service": s, "operation": o, "outcome": out, "start": at, "duration": ms, "weight": w}
+            for n, (s, o, out, at, ms, w) in enumerate(rows)
+        )
+    )
 
 
 def as_set(found: pa.Table) -> set:
@@ -42,7 +51,14 @@ def test_cells_count_what_was_sent(rows: list) -> None:
     assert sum(cell["rows"] for cell in found) == len(rows)
     assert abs(sum(cell["count"] for cell in found) - sum(row[5] for row in rows)) < 1e-9
     for cell in found:
-        mine = [r for r in rows if r[0] == cell["service"] and r[1] == cell["operation"] and r[2] == cell["outcome"] and (NOW + r[3] * 10**6) // cells.MINUTE_NS * cells.MINUTE_NS == cell["minute"]]
+        mine = [
+            r
+            for r in rows
+            if r[0] == cell["service"]
+            and r[1] == cell["operation"]
+            and r[2] == cell["outcome"]
+            and (NOW + r[3] * 10**6) // cells.MINUTE_NS * cells.MINUTE_NS == cell["minute"]
+        ]
         assert cell["rows"] == len(mine)
         seconds = np.array([round(r[4] * 10**6) / 1e9 for r in mine])
         assert abs(cell["total"] - float(sum(r[5] * s for r, s in zip(mine, seconds, strict=True)))) < 1e-6

@@ -12,9 +12,17 @@ AT = 1_772_615_700 * 10**9
 
 # CDEvents specification, "service deployed" example (conformance/service_deployed.json, from memory).
 DEPLOYED = {
-    "context": {"version": "0.4.1", "id": "271069a8-fc18-44f1-b38f-9d70a1695819", "source": "/event/source/123", "type": "dev.cdevents.service.deployed.0.1.1", "timestamp": "2023-03-20T14:27:05.315384Z"},
+    "context": {
+        "version": "0.4.1",
+        "id": "271069a8-fc18-44f1-b38f-9d70a1695819",
+        "source": "/event/source/123",
+        "type": "dev.cdevents.service.deployed.0.1.1",
+        "timestamp": "2023-03-20T14:27:05.315384Z",
+    },
     "subject": {
-        "id": "mySubject123", "source": "/event/source/123", "type": "service",
+        "id": "mySubject123",
+        "source": "/event/source/123",
+        "type": "service",
         "content": {"environment": {"id": "test123"}, "artifactId": "pkg:oci/myapp@sha256%3A0b31b1c02ff458ad9b7b81cbdf8f028bd54699fa151f221d1e8de6817db93427"},
     },
 }
@@ -55,7 +63,14 @@ def test_a_cdevent_in_binary_mode() -> None:
 
 @pytest.mark.parametrize(
     ("name", "kind"),
-    [("service.deployed", "deploy"), ("service.upgraded", "deploy"), ("service.rolledback", "rollback"), ("service.removed", "scale"), ("service.published", "deploy"), ("environment.modified", "config")],
+    [
+        ("service.deployed", "deploy"),
+        ("service.upgraded", "deploy"),
+        ("service.rolledback", "rollback"),
+        ("service.removed", "scale"),
+        ("service.published", "deploy"),
+        ("environment.modified", "config"),
+    ],
 )
 def test_each_kind_of_cdevent(name: str, kind: str) -> None:
     [change] = structured(cloud_event(f"dev.cdevents.{name}.0.2.0"))
@@ -83,7 +98,9 @@ def test_bodies_that_are_no_changes(body: bytes) -> None:
         parse_request("application/json", {}, body)
 
 
-@pytest.mark.parametrize("event", [cloud_event("com.example.build"), cloud_event("dev.cdevents.build.queued.0.1.0"), cloud_event(subject={}), cloud_event() | {"data": "x"}])
+@pytest.mark.parametrize(
+    "event", [cloud_event("com.example.build"), cloud_event("dev.cdevents.build.queued.0.1.0"), cloud_event(subject={}), cloud_event() | {"data": "x"}]
+)
 def test_events_that_are_not_taken(event: dict) -> None:
     with pytest.raises(InvalidChange):
         structured(event)

@@ -30,7 +30,14 @@ def deploy(service: str, minute: float, version: str = "2") -> Change:
 
 
 def small_world(
-    count: int = 400, seed: int = 1, queries: tuple[int, int] = (1, 1), slow_instance: float = 0.0, slow_database: float = 1.0, failing: float = 0.0, load: float = 1.0, begins: int = FOCUS_MS
+    count: int = 400,
+    seed: int = 1,
+    queries: tuple[int, int] = (1, 1),
+    slow_instance: float = 0.0,
+    slow_database: float = 1.0,
+    failing: float = 0.0,
+    load: float = 1.0,
+    begins: int = FOCUS_MS,
 ) -> pa.Table:
     """front → back → db, two hours; what goes wrong begins with the second one (or at ``begins`` ms)."""
     rng = np.random.default_rng(seed)
@@ -50,12 +57,51 @@ def small_world(
         version = "2" if wrong and queries[0] != queries[1] else "1"
         rows += [
             {"trace": trace, "span": front, "service": "front", "operation": "GET /", "start": at, "duration": back + 9, "outcome": outcome},
-            {"trace": trace, "span": client, "parent": front, "service": "front", "operation": "GET back", "kind": spans.CLIENT, "peer": "back", "peer_kind": "service", "start": at + 3, "duration": back + 2, "outcome": outcome},
-            {"trace": trace, "span": server, "parent": client, "service": "back", "operation": "GET /x", "start": at + 4, "duration": back, "instance": instance, "version": version, "outcome": outcome},
+            {
+                "trace": trace,
+                "span": client,
+                "parent": front,
+                "service": "front",
+                "operation": "GET back",
+                "kind": spans.CLIENT,
+                "peer": "back",
+                "peer_kind": "service",
+                "start": at + 3,
+                "duration": back + 2,
+                "outcome": outcome,
+            },
+            {
+                "trace": trace,
+                "span": server,
+                "parent": client,
+                "service": "back",
+                "operation": "GET /x",
+                "start": at + 4,
+                "duration": back,
+                "instance": instance,
+                "version": version,
+                "outcome": outcome,
+            },
         ]
         for n in range(calls):
             span += 1
-            rows.append({"trace": trace, "span": span, "parent": server, "service": "back", "operation": "SELECT t", "kind": spans.CLIENT, "peer": "db", "peer_kind": "database", "start": at + 4 + own / 2 + n * (call + 0.2), "duration": call, "instance": instance, "version": version, "outcome": outcome if n == 0 else spans.DONE})
+            rows.append(
+                {
+                    "trace": trace,
+                    "span": span,
+                    "parent": server,
+                    "service": "back",
+                    "operation": "SELECT t",
+                    "kind": spans.CLIENT,
+                    "peer": "db",
+                    "peer_kind": "database",
+                    "start": at + 4 + own / 2 + n * (call + 0.2),
+                    "duration": call,
+                    "instance": instance,
+                    "version": version,
+                    "outcome": outcome if n == 0 else spans.DONE,
+                }
+            )
     return table(*rows)
 
 

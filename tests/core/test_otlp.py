@@ -30,9 +30,17 @@ def plain_loop(body: bytes) -> list[dict]:
                 own = {pair.key: plain_value(pair.value) for pair in span.attributes if pair.value.WhichOneof("value")}
                 found.append(
                     {
-                        "trace_id": span.trace_id, "span_id": span.span_id, "parent_id": span.parent_span_id or None, "name": span.name or "unnamed", "kind": span.kind,
-                        "start": span.start_time_unix_nano, "duration": span.end_time_unix_nano - span.start_time_unix_nano, "scope": scope.scope.name or None,
-                        "own": own, "shared": shared, "events": [event.name for event in span.events],
+                        "trace_id": span.trace_id,
+                        "span_id": span.span_id,
+                        "parent_id": span.parent_span_id or None,
+                        "name": span.name or "unnamed",
+                        "kind": span.kind,
+                        "start": span.start_time_unix_nano,
+                        "duration": span.end_time_unix_nano - span.start_time_unix_nano,
+                        "scope": scope.scope.name or None,
+                        "own": own,
+                        "shared": shared,
+                        "events": [event.name for event in span.events],
                     }
                 )
     return found
@@ -44,9 +52,17 @@ KEYS = st.sampled_from(["k", "other", "http.route", "n", "q.r", "", "ünicode"])
 
 
 @settings(max_examples=150, deadline=None)
-@given(st.lists(st.tuples(TEXT, st.integers(0, 5), st.integers(0, 10**9), st.dictionaries(KEYS, SIMPLE, max_size=5), st.lists(TEXT, max_size=2)), min_size=1, max_size=6), TEXT)
+@given(
+    st.lists(
+        st.tuples(TEXT, st.integers(0, 5), st.integers(0, 10**9), st.dictionaries(KEYS, SIMPLE, max_size=5), st.lists(TEXT, max_size=2)), min_size=1, max_size=6
+    ),
+    TEXT,
+)
 def test_the_fast_decoder_agrees_with_a_plain_loop(rows: list, scope: str) -> None:
-    given_spans = [{"name": name, "kind": kind, "start_time_unix_nano": NOW - length, "end_time_unix_nano": NOW, "attributes": attributes} for name, kind, length, attributes, _ in rows]
+    given_spans = [
+        {"name": name, "kind": kind, "start_time_unix_nano": NOW - length, "end_time_unix_nano": NOW, "attributes": attributes}
+        for name, kind, length, attributes, _ in rows
+    ]
     message = request(*given_spans, resource={"service.name": "shop", "zone": "z"})
     message.resource_spans[0].scope_spans[0].scope.name = scope
     for span, (*_, events) in zip(message.resource_spans[0].scope_spans[0].spans, rows, strict=True):
@@ -72,11 +88,20 @@ EXAMPLE = {
             "resource": {"attributes": [{"key": "service.name", "value": {"stringValue": "my.service"}}]},
             "scopeSpans": [
                 {
-                    "scope": {"name": "my.library", "version": "1.0.0", "attributes": [{"key": "my.scope.attribute", "value": {"stringValue": "some scope attribute"}}]},
+                    "scope": {
+                        "name": "my.library",
+                        "version": "1.0.0",
+                        "attributes": [{"key": "my.scope.attribute", "value": {"stringValue": "some scope attribute"}}],
+                    },
                     "spans": [
                         {
-                            "traceId": "5B8EFFF798038103D269B633813FC60C", "spanId": "EEE19B7EC3C1B174", "parentSpanId": "EEE19B7EC3C1B173", "name": "I'm a server span",
-                            "startTimeUnixNano": "1544712660000000000", "endTimeUnixNano": "1544712661000000000", "kind": 2,
+                            "traceId": "5B8EFFF798038103D269B633813FC60C",
+                            "spanId": "EEE19B7EC3C1B174",
+                            "parentSpanId": "EEE19B7EC3C1B173",
+                            "name": "I'm a server span",
+                            "startTimeUnixNano": "1544712660000000000",
+                            "endTimeUnixNano": "1544712661000000000",
+                            "kind": 2,
                             "attributes": [{"key": "my.span.attr", "value": {"stringValue": "some value"}}],
                         }
                     ],
@@ -97,7 +122,9 @@ def test_the_example_of_the_otlp_json_mapping() -> None:
 
 
 def test_encoding_and_decoding_again_keeps_everything() -> None:
-    message = request({"attributes": {"a": 1, "b": "x", "c": True, "d": 1.5, "e": b"\x00\xff"}, "trace_state": "ot=th:8"}, {"kind": 3, "parent_span_id": b"12345678"})
+    message = request(
+        {"attributes": {"a": 1, "b": "x", "c": True, "d": 1.5, "e": b"\x00\xff"}, "trace_state": "ot=th:8"}, {"kind": 3, "parent_span_id": b"12345678"}
+    )
     message.resource_spans[0].scope_spans[0].spans[0].status.code = 2
     value = message.resource_spans[0].scope_spans[0].spans[0].attributes.add(key="list").value.array_value.values
     value.add(string_value="x")
@@ -135,14 +162,26 @@ def test_a_body_that_is_not_protobuf_is_malformed(body: bytes) -> None:
 
 
 @pytest.mark.parametrize(
-    "body", [b"", b"[]", b"{", b'{"resourceSpans": 3}', b'{"resourceSpans": [{"scopeSpans": [{"spans": [{"traceId": "xyz"}]}]}]}', b"[" * 100_000, b'{"resourceSpans": [7]}']
+    "body",
+    [
+        b"",
+        b"[]",
+        b"{",
+        b'{"resourceSpans": 3}',
+        b'{"resourceSpans": [{"scopeSpans": [{"spans": [{"traceId": "xyz"}]}]}]}',
+        b"[" * 100_000,
+        b'{"resourceSpans": [7]}',
+    ],
 )
 def test_wrong_json_is_malformed(body: bytes) -> None:
     with pytest.raises(MalformedTelemetry):
         otlp.json_to_protobuf(body)
 
 
-@pytest.mark.parametrize(("state", "weight"), [("ot=th:0", 1), ("ot=th:8", 2), ("ot=th:c", 4), ("ot=th:fd70a4", 100.0), ("vendor=1,ot=rv:1;th:e", 8), ("", 1), ("ot=th:xyz", 1), ("th:8", 1)])
+@pytest.mark.parametrize(
+    ("state", "weight"),
+    [("ot=th:0", 1), ("ot=th:8", 2), ("ot=th:c", 4), ("ot=th:fd70a4", 100.0), ("vendor=1,ot=rv:1;th:e", 8), ("", 1), ("ot=th:xyz", 1), ("th:8", 1)],
+)
 def test_the_sampling_threshold_gives_the_weight(state: str, weight: float) -> None:
     """OpenTelemetry specification, "TraceState: Probability Sampling": th is the share that is not kept, in 56 bits."""
     assert otlp.adjusted_count(state) == pytest.approx(weight, rel=1e-5)
@@ -181,13 +220,42 @@ def attributes(**given: object) -> dict:
     ("span", "operation", "peer", "kind"),
     [
         # What stock instrumentation sends, as seen on a wire (common practice, no source).
-        ({"name": "GET", "kind": 3, **attributes(http__method="GET", http__url="http://berth-planner:8080/places/4711?x=1")}, "GET /places/{id}", "berth-planner", "external"),
-        ({"name": "GET", "kind": 3, **attributes(http__request__method="GET", url__full="http://u:p@a.example/a/3f2504e0-4f89-11d3-9a0c-0305e82c3301/b")}, "GET /a/{id}/b", "a.example", "external"),
-        ({"name": "SELECT", "kind": 3, **attributes(db__system="postgresql", db__name="berths", net__peer__name="berth-db", db__statement="SELECT x FROM deck_place WHERE id = 7")}, "SELECT deck_place", "berth-db", "database"),
+        (
+            {"name": "GET", "kind": 3, **attributes(http__method="GET", http__url="http://berth-planner:8080/places/4711?x=1")},
+            "GET /places/{id}",
+            "berth-planner",
+            "external",
+        ),
+        (
+            {"name": "GET", "kind": 3, **attributes(http__request__method="GET", url__full="http://u:p@a.example/a/3f2504e0-4f89-11d3-9a0c-0305e82c3301/b")},
+            "GET /a/{id}/b",
+            "a.example",
+            "external",
+        ),
+        (
+            {
+                "name": "SELECT",
+                "kind": 3,
+                **attributes(db__system="postgresql", db__name="berths", net__peer__name="berth-db", db__statement="SELECT x FROM deck_place WHERE id = 7"),
+            },
+            "SELECT deck_place",
+            "berth-db",
+            "database",
+        ),
         ({"name": "GET", "kind": 3, **attributes(db__system__name="redis", server__address="cache:6379", db__query__text="GET ?")}, "GET", "cache", "cache"),
-        ({"name": "POST /x", "kind": 2, **attributes(http__request__method="POST", http__route="/reservations", server__address="quay-web:80")}, "POST /reservations", None, None),
+        (
+            {"name": "POST /x", "kind": 2, **attributes(http__request__method="POST", http__route="/reservations", server__address="quay-web:80")},
+            "POST /reservations",
+            None,
+            None,
+        ),
         ({"name": "GET", "kind": 2, **attributes(http__method="GET", http__target="/pass/123456?x=2")}, "GET /pass/{id}", None, None),
-        ({"name": "send notices", "kind": 4, **attributes(messaging__system="kafka", messaging__destination__name="notices")}, "send notices", "kafka", "broker"),
+        (
+            {"name": "send notices", "kind": 4, **attributes(messaging__system="kafka", messaging__destination__name="notices")},
+            "send notices",
+            "kafka",
+            "broker",
+        ),
         ({"name": "resize 42", "kind": 1}, "resize 42", None, None),
     ],
 )
@@ -198,7 +266,16 @@ def test_operation_and_peer(span: dict, operation: str, peer: str | None, kind: 
 
 @pytest.mark.parametrize(
     ("kind", "code", "status", "outcome"),
-    [(2, 200, 0, "done"), (2, 404, 0, "refused"), (2, 404, 2, "failed"), (2, 500, 0, "failed"), (3, 404, 2, "refused"), (3, 503, 2, "failed"), (1, 0, 2, "failed"), (2, 200, 1, "done")],
+    [
+        (2, 200, 0, "done"),
+        (2, 404, 0, "refused"),
+        (2, 404, 2, "failed"),
+        (2, 500, 0, "failed"),
+        (3, 404, 2, "refused"),
+        (3, 503, 2, "failed"),
+        (1, 0, 2, "failed"),
+        (2, 200, 1, "done"),
+    ],
 )
 def test_client_errors_are_refused_not_failed(kind: int, code: int, status: int, outcome: str) -> None:
     message = request({"kind": kind, **(attributes(http__response__status_code=code) if code else {})})

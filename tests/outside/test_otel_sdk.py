@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
+import http.client
 import time
 import urllib.request
 from datetime import UTC, datetime, timedelta
 from http.cookiejar import CookieJar
+from urllib.parse import urlparse
 
 import pytest
 from opentelemetry import trace
@@ -28,7 +31,9 @@ def api(instance: Instance) -> Api:
 
 
 def provider(instance: Instance, name: str) -> TracerProvider:
-    made = TracerProvider(resource=Resource.create({"service.name": name, "service.version": "1.2.3", "host.name": "desk", "deployment.environment.name": "workshop"}))
+    made = TracerProvider(
+        resource=Resource.create({"service.name": name, "service.version": "1.2.3", "host.name": "desk", "deployment.environment.name": "workshop"})
+    )
     exporter = OTLPSpanExporter(endpoint=f"{instance.url}/v1/traces", headers={"Authorization": f"Bearer {instance.token}"})
     made.add_span_processor(BatchSpanProcessor(exporter))
     return made
@@ -47,9 +52,22 @@ def wait_for_trace(api: Api, trace_id: str, spans: int) -> dict:
 def test_traces_arrive_complete_with_attributes_intact(instance: Instance, api: Api) -> None:
     sender = provider(instance, "lock-keeper")
     tracer = sender.get_tracer("tests", "1")
-    attributes = {"text": "schön", "number": 7, "share": 0.25, "yes": True, "list": ["a", "b"], "numbers": [1, 2], "http.request.method": "GET", "http.route": "/locks/{id}"}
+    attributes = {
+        "text": "schön",
+        "number": 7,
+        "share": 0.25,
+        "yes": True,
+        "list": ["a", "b"],
+        "numbers": [1, 2],
+        "http.request.method": "GET",
+        "http.route": "/locks/{id}",
+    }
     with tracer.start_as_current_span("GET /locks/{id}", kind=SpanKind.SERVER, attributes=attributes) as root:
-        with tracer.start_as_current_span("SELECT", kind=SpanKind.CLIENT, attributes={"db.system.name": "postgresql", "server.address": "lock-db", "db.query.text": "SELECT * FROM lock WHERE id = 5"}):
+        with tracer.start_as_current_span(
+            "SELECT",
+            kind=SpanKind.CLIENT,
+            attributes={"db.system.name": "postgresql", "server.address": "lock-db", "db.query.text": "SELECT * FROM lock WHERE id = 5"},
+        ):
             pass
         with tracer.start_as_current_span("work", links=[Link(root.get_span_context(), {"why": "test"})]) as inner:
             inner.add_event("looked", {"at": "gate"})
@@ -84,7 +102,13 @@ def test_a_new_service_appears_and_can_be_asked_about(instance: Instance, api: A
         start = begin + timedelta(seconds=10 * n)
         wait = 0.02 if n < 150 else 0.35
         root = tracer.start_span("POST /ring", kind=SpanKind.SERVER, start_time=at(start), attributes={"http.request.method": "POST", "http.route": "/ring"})
-        call = tracer.start_span("GET", context=trace.set_span_in_context(root), kind=SpanKind.CLIENT, start_time=at(start) + 10**6, attributes={"http.request.method": "GET", "url.full": f"http://tower.example/bells/{n}"})
+        call = tracer.start_span(
+            "GET",
+            context=trace.set_span_in_context(root),
+            kind=SpanKind.CLIENT,
+            start_time=at(start) + 10**6,
+            attributes={"http.request.method": "GET", "url.full": f"http://tower.example/bells/{n}"},
+        )
         call.end(at(start) + 10**6 + int(wait * 1e9) + n % 7 * 10**5)
         root.end(at(start) + int((wait + 0.01) * 1e9) + n % 11 * 10**5)
     assert sender.force_flush()
@@ -94,7 +118,12 @@ def test_a_new_service_appears_and_can_be_asked_about(instance: Instance, api: A
         time.sleep(0.05)
     wait_for_trace(api, trace.format_trace_id(root.get_span_context().trace_id), 2)
     turn = begin + timedelta(seconds=1500)
-    body = {"service": "bell-ringer", "signal": "latency", "focus": {"start": turn.isoformat(), "end": (begin + timedelta(minutes=40)).isoformat()}, "reference": {"start": begin.isoformat(), "end": turn.isoformat()}}
+    body = {
+        "service": "bell-ringer",
+        "signal": "latency",
+        "focus": {"start": turn.isoformat(), "end": (begin + timedelta(minutes=40)).isoformat()},
+        "reference": {"start": begin.isoformat(), "end": turn.isoformat()},
+    }
     status, answer = api.post("/api/inquiries", body)
     assert status == 201, answer
     assert answer["effect"]["delta"] == pytest.approx(0.33, abs=0.01)
@@ -111,9 +140,6 @@ def test_bodies_over_the_bound_are_refused_before_they_are_read(instance: Instan
 
 
 def _announced(instance: Instance, size: int) -> tuple[int, bytes, dict]:
-    import http.client
-    from urllib.parse import urlparse
-
     connection = http.client.HTTPConnection(urlparse(instance.url).netloc, timeout=20)
     connection.putrequest("POST", "/v1/traces")
     for name, value in (("Authorization", f"Bearer {instance.token}"), ("Content-Type", "application/x-protobuf"), ("Content-Length", str(size))):
@@ -124,15 +150,12 @@ def _announced(instance: Instance, size: int) -> tuple[int, bytes, dict]:
 
 
 def _chunked(instance: Instance, size: int) -> int:
-    import http.client
-    from urllib.parse import urlparse
-
     connection = http.client.HTTPConnection(urlparse(instance.url).netloc, timeout=20)
     chunks = (b"\0" * 2**16 for _ in range(size // 2**16))
-    try:
-        connection.request("POST", "/v1/traces", chunks, {"Authorization": f"Bearer {instance.token}", "Content-Type": "application/x-protobuf"}, encode_chunked=True)
-    except (BrokenPipeError, ConnectionResetError):
-        pass  # refused while still sending
+    with contextlib.suppress(BrokenPipeError, ConnectionResetError):  # refused while still sending
+        connection.request(
+            "POST", "/v1/traces", chunks, {"Authorization": f"Bearer {instance.token}", "Content-Type": "application/x-protobuf"}, encode_chunked=True
+        )
     return connection.getresponse().status
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 import urllib.parse
 
@@ -21,7 +22,12 @@ def windows(api: Api, instance: Instance) -> dict[str, str]:
     """The windows that the ribbon proposes for the demo's six hours."""
     ribbon = api.get("/api/ribbon?" + urllib.parse.urlencode(whole(instance)))[1]
     assert ribbon["departed"]
-    return {"focus_from": ribbon["focus"]["start"], "focus_to": ribbon["focus"]["end"], "reference_from": ribbon["reference"]["start"], "reference_to": ribbon["reference"]["end"]}
+    return {
+        "focus_from": ribbon["focus"]["start"],
+        "focus_to": ribbon["focus"]["end"],
+        "reference_from": ribbon["reference"]["start"],
+        "reference_to": ribbon["reference"]["end"],
+    }
 
 
 def whole(instance: Instance) -> dict[str, str]:
@@ -74,7 +80,12 @@ def test_the_front_end_looks_worse_than_the_culprit(api: Api, instance: Instance
 
 
 def test_the_inquiry_names_the_deploy_and_its_parts_add_up(api: Api, instance: Instance, windows: dict[str, str]) -> None:
-    body = {"service": "quay-web", "signal": "latency", "focus": {"start": windows["focus_from"], "end": windows["focus_to"]}, "reference": {"start": windows["reference_from"], "end": windows["reference_to"]}}
+    body = {
+        "service": "quay-web",
+        "signal": "latency",
+        "focus": {"start": windows["focus_from"], "end": windows["focus_to"]},
+        "reference": {"start": windows["reference_from"], "end": windows["reference_to"]},
+    }
     status, found = api.post("/api/inquiries", body)
     assert status == 201, found
     first = found["suspects"][0]
@@ -83,13 +94,15 @@ def test_the_inquiry_names_the_deploy_and_its_parts_add_up(api: Api, instance: I
     steps = found["cascade"]
     assert steps[0]["start"] == found["effect"]["reference"]
     assert steps[-1]["end"] == found["effect"]["focus"]
-    assert all(a["end"] == pytest.approx(b["start"]) for a, b in zip(steps, steps[1:], strict=False))
+    assert all(a["end"] == pytest.approx(b["start"]) for a, b in itertools.pairwise(steps))
     assert {j["change"]["service"]: j["verdict"] for j in found["changes"]}["gate-api"] in ("off-path", "too-late")
     assert {one["service"] for one in found["standouts"]} >= {"berth-planner"}
     assert found["took_ms"] < 20_000
     assert api.get(f"/api/inquiries/{found['id']}")[1] == found
     assert api.get("/api/inquiries")[1][0]["suspect"] == "berth-planner"
-    pair = ask(api, f"/api/traces/{found['examples']['slow']['trace']}", span=found["examples"]["slow"]["span"], against=":".join(found["examples"]["normal"].values()))
+    pair = ask(
+        api, f"/api/traces/{found['examples']['slow']['trace']}", span=found["examples"]["slow"]["span"], against=":".join(found["examples"]["normal"].values())
+    )
     assert pair["ratio"] > 2
     for view in (pair["this"], pair["normal"]):
         assert sum(part["here_ms"] for part in view["parts"]) == pytest.approx(view["seconds"] * 1000, abs=1e-3)
@@ -130,7 +143,11 @@ def test_a_list_of_traces_obeys_its_conditions_and_says_what_hides(api: Api, win
         ("/api/traces?start=2026-01-01T00:00:00Z&end=2026-03-01T00:00:00Z", 400, "14 days"),
         ("/api/traces/zz", 404, "hexadecimal"),
         ("/api/traces/" + "ab" * 16, 404, "not stored"),
-        ("/api/services/nobody?focus_from=2026-01-01T00:00:00Z&focus_to=2026-01-01T01:00:00Z&reference_from=2026-01-01T00:00:00Z&reference_to=2026-01-01T01:00:00Z", 404, "nobody"),
+        (
+            "/api/services/nobody?focus_from=2026-01-01T00:00:00Z&focus_to=2026-01-01T01:00:00Z&reference_from=2026-01-01T00:00:00Z&reference_to=2026-01-01T01:00:00Z",
+            404,
+            "nobody",
+        ),
     ],
 )
 def test_wrong_questions_are_told_what_is_wrong(api: Api, path: str, status: int, says: str) -> None:

@@ -51,7 +51,9 @@ def files(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Path]:
     traces = folder / "traces.jsonl.gz"
     traces.write_bytes(gzip.compress(("\n".join(lines) + "\nnot json\n{}\n").encode()))
     changes = folder / "changes.jsonl"
-    changes.write_text(json.dumps({"id": "c1", "kind": "config", "at": rfc3339(BEGIN + 1195 * 10**9), "service": "stock"}) + "\n" + json.dumps({"kind": "deploy"}) + "\n")
+    changes.write_text(
+        json.dumps({"id": "c1", "kind": "config", "at": rfc3339(BEGIN + 1195 * 10**9), "service": "stock"}) + "\n" + json.dumps({"kind": "deploy"}) + "\n"
+    )
     return traces, changes
 
 
@@ -70,7 +72,9 @@ def test_load_counts_what_was_stored_and_refused_and_twice_is_once(empty: Instan
 
 def test_diagnose_prints_the_contract(empty: Instance, files: tuple[Path, Path]) -> None:
     empty.command("load", *map(str, files))
-    done = empty.command("diagnose", "--service", "stock", "--signal", "latency", "--from", rfc3339(BEGIN + 1200 * 10**9), "--to", rfc3339(BEGIN + 2000 * 10**9), "--json")
+    done = empty.command(
+        "diagnose", "--service", "stock", "--signal", "latency", "--from", rfc3339(BEGIN + 1200 * 10**9), "--to", rfc3339(BEGIN + 2000 * 10**9), "--json"
+    )
     assert done.returncode == 0, done.stderr
     found = json.loads(done.stdout)
     assert set(found) == {"symptom", "focus", "reference", "effect", "onset", "suspects", "unexplained", "took_ms"}
@@ -108,7 +112,9 @@ def test_a_file_that_is_not_there(empty: Instance) -> None:
 
 
 def test_the_demo_answer_from_the_command_line(instance: Instance) -> None:
-    done = instance.command("diagnose", "--service", "quay-web", "--signal", "latency", "--from", rfc3339(instance.made - 24 * 60 * 10**9), "--to", rfc3339(instance.made), "--json")
+    done = instance.command(
+        "diagnose", "--service", "quay-web", "--signal", "latency", "--from", rfc3339(instance.made - 24 * 60 * 10**9), "--to", rfc3339(instance.made), "--json"
+    )
     assert done.returncode == 0, done.stderr
     first = json.loads(done.stdout)["suspects"][0]
     assert (first["entity"]["name"], first["change"]) == ("berth-planner", "demo-deploy-berth-planner-4.8.0")

@@ -9,7 +9,6 @@ import subprocess
 import sys
 
 import numpy as np
-import pytest
 
 from tests.conftest import ROOT, make_database
 
@@ -57,7 +56,13 @@ with environment.database():
 
 
 def test_kill_9_at_random_moments_loses_and_doubles_nothing(tmp_path) -> None:
-    environment = {**os.environ, "WIRBEL_DATABASE_URL": make_database("wirbel_crash"), "WIRBEL_HOME": str(tmp_path), "PYTHONPATH": str(ROOT), "WIRBEL_ROOT": str(ROOT)}
+    environment = {
+        **os.environ,
+        "WIRBEL_DATABASE_URL": make_database("wirbel_crash"),
+        "WIRBEL_HOME": str(tmp_path),
+        "PYTHONPATH": str(ROOT),
+        "WIRBEL_ROOT": str(ROOT),
+    }
 
     def start(code: str) -> subprocess.Popen[str]:
         return subprocess.Popen([sys.executable, "-c", code], env=environment, stdout=subprocess.PIPE, text=True, cwd=ROOT)

@@ -24,8 +24,26 @@ def some_spans(traces: range, at_ms: float = 0.0, **more: object) -> pa.Table:
         first = trace * 10
         rows += [
             {"trace": trace, "span": first, "service": "front", "start": at_ms + trace, "duration": 30, **more},
-            {"trace": trace, "span": first + 1, "parent": first, "service": "front", "kind": spans.CLIENT, "peer": "10.0.0.7", "peer_kind": "external", "start": at_ms + trace + 1, "duration": 20},
-            {"trace": trace, "span": first + 2, "parent": first + 1, "service": "back", "start": at_ms + trace + 2, "duration": 10, "span.s:color": "red" if trace % 2 else None},
+            {
+                "trace": trace,
+                "span": first + 1,
+                "parent": first,
+                "service": "front",
+                "kind": spans.CLIENT,
+                "peer": "10.0.0.7",
+                "peer_kind": "external",
+                "start": at_ms + trace + 1,
+                "duration": 20,
+            },
+            {
+                "trace": trace,
+                "span": first + 2,
+                "parent": first + 1,
+                "service": "back",
+                "start": at_ms + trace + 2,
+                "duration": 10,
+                "span.s:color": "red" if trace % 2 else None,
+            },
         ]
     return table(*rows)
 
@@ -47,7 +65,9 @@ def test_what_was_accepted_can_be_read_before_and_after_packing() -> None:
     assert by_id(before).keys() == by_id(after).keys() == by_id(given_spans).keys()
     stored = by_id(after)
     for key, row in by_id(given_spans).items():
-        assert {name: stored[key][name] for name in ("parent_id", "start", "duration", "service", "span.s:color")} == {name: row[name] for name in ("parent_id", "start", "duration", "service", "span.s:color")}
+        assert {name: stored[key][name] for name in ("parent_id", "start", "duration", "service", "span.s:color")} == {
+            name: row[name] for name in ("parent_id", "start", "duration", "service", "span.s:color")
+        }
     assert not Segment.objects.exists()
     assert packer.pack() == 0
 
@@ -150,7 +170,11 @@ def test_the_filter_never_denies_what_it_holds(count: int, seed: int) -> None:
 def test_the_filter_rarely_lets_strangers_in(counted_up: bool) -> None:
     """Ten bits an id and seven hashes: 0.8 % false answers (Broder and Mitzenmacher 2004), for counted ids too."""
     rng = np.random.default_rng(1)
-    ids = np.stack([np.zeros(6000, np.uint64), np.arange(6000, dtype=np.uint64).byteswap()], axis=1) if counted_up else rng.integers(0, 2**63, (6000, 2), dtype=np.uint64)
+    ids = (
+        np.stack([np.zeros(6000, np.uint64), np.arange(6000, dtype=np.uint64).byteswap()], axis=1)
+        if counted_up
+        else rng.integers(0, 2**63, (6000, 2), dtype=np.uint64)
+    )
     made = bloom.build(ids[:2000])
     assert sum(bloom.may_contain(made, ids[n : n + 1]) for n in range(2000, 6000)) / 4000 < 0.02
 

@@ -100,8 +100,12 @@ def diagnose(arguments: argparse.Namespace) -> int:
             say("give both --reference-from and --reference-to, or neither")
             return 2
         asked = Asked(
-            service=arguments.service, operation=arguments.operation, signal=arguments.signal, environment=arguments.environment,
-            focus=(arguments.start, arguments.end), reference=(arguments.reference_from, arguments.reference_to) if given else None,
+            service=arguments.service,
+            operation=arguments.operation,
+            signal=arguments.signal,
+            environment=arguments.environment,
+            focus=(arguments.start, arguments.end),
+            reference=(arguments.reference_from, arguments.reference_to) if given else None,
         )
         result = ask(asked).contract()
         if arguments.json:

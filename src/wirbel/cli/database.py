@@ -75,7 +75,7 @@ class EmbeddedDatabase:
         reachable = subprocess.run(["runuser", "-u", "postgres", "--", "test", "-x", str(self.home)], capture_output=True)
         if reachable.returncode == 0:
             return folder
-        return Path("/var/tmp") / f"wirbel-{hashlib.sha256(str(self.home).encode()).hexdigest()[:12]}" / "postgres"
+        return Path("/var/lib") / f"wirbel-{hashlib.sha256(str(self.home).encode()).hexdigest()[:12]}" / "postgres"
 
     def _run(self, program: str, *words: str, **options: object) -> subprocess.CompletedProcess[str]:
         command = [str(self._binaries / program), *words]
@@ -112,7 +112,9 @@ class EmbeddedDatabase:
             handed_over.write(self._password + "\n")
             handed_over.flush()
             self._give_to_postgres(Path(handed_over.name))
-            made = self._run("initdb", "-D", str(self.folder), "-U", "wirbel", "-E", "UTF8", "--locale=C.UTF-8", "-A", "scram-sha-256", f"--pwfile={handed_over.name}")
+            made = self._run(
+                "initdb", "-D", str(self.folder), "-U", "wirbel", "-E", "UTF8", "--locale=C.UTF-8", "-A", "scram-sha-256", f"--pwfile={handed_over.name}"
+            )
         if made.returncode:
             shutil.rmtree(self.folder, ignore_errors=True)
             raise DatabaseFailure(f"initdb failed: {made.stderr.strip()[-500:]}")

@@ -12,7 +12,21 @@ STOP_TIMEOUT_S = 10
 
 
 def server_command(port: int) -> list[str]:
-    return [sys.executable, "-m", "uvicorn", "wirbel.server.asgi:application", "--host", "127.0.0.1", "--port", str(port), "--log-level", "warning", "--no-server-header", "--timeout-graceful-shutdown", "3"]
+    return [
+        sys.executable,
+        "-m",
+        "uvicorn",
+        "wirbel.server.asgi:application",
+        "--host",
+        "127.0.0.1",
+        "--port",
+        str(port),
+        "--log-level",
+        "warning",
+        "--no-server-header",
+        "--timeout-graceful-shutdown",
+        "3",
+    ]
 
 
 def worker_command() -> list[str]:

@@ -76,7 +76,9 @@ class World:
                 version[times >= since] = rollout.version
         return version
 
-    def _serve(self, operation: Operation, begin: Ints, trace: npt.NDArray[np.uint64], parent: npt.NDArray[np.uint64], rng: np.random.Generator, out: _Columns) -> tuple[Ints, npt.NDArray[np.bool_]]:
+    def _serve(
+        self, operation: Operation, begin: Ints, trace: npt.NDArray[np.uint64], parent: npt.NDArray[np.uint64], rng: np.random.Generator, out: _Columns
+    ) -> tuple[Ints, npt.NDArray[np.bool_]]:
         """Serves requests that arrive at ``begin``; returns when each ends and whether it failed."""
         count = len(begin)
         instances = INSTANCES[operation.service]
@@ -117,11 +119,22 @@ class World:
         elif operation.method == "CONSUME":
             columns |= {"span.s:messaging.system": "events", "span.s:messaging.destination.name": operation.route}
         out.add(
-            count, trace=trace, span=span, parent=parent, start=begin, duration=end - begin, service=operation.service, instance=instance, version=version,
-            outcome=np.where(failed, spans.FAILED, np.where(refused, spans.REFUSED, spans.DONE)).astype(np.int8), **columns,
+            count,
+            trace=trace,
+            span=span,
+            parent=parent,
+            start=begin,
+            duration=end - begin,
+            service=operation.service,
+            instance=instance,
+            version=version,
+            outcome=np.where(failed, spans.FAILED, np.where(refused, spans.REFUSED, spans.DONE)).astype(np.int8),
+            **columns,
         )
 
-    def _call(self, caller: Operation, call: Call, version, issued: Ints, trace, span, instance, rows: Ints, rng: np.random.Generator, out: _Columns) -> tuple[Ints, npt.NDArray[np.bool_]]:  # type: ignore[no-untyped-def]
+    def _call(
+        self, caller: Operation, call: Call, version, issued: Ints, trace, span, instance, rows: Ints, rng: np.random.Generator, out: _Columns
+    ) -> tuple[Ints, npt.NDArray[np.bool_]]:  # type: ignore[no-untyped-def]
         """Makes a call (or several, one after another) for the given rows; returns ends and failures."""
         at = issued[rows].copy()
         broken = np.zeros(len(rows), np.bool_)
@@ -146,12 +159,24 @@ class World:
                 end, bad = self._serve(target, there, trace[who], client, rng, out)
                 done = end + (_lognormal(rng, NETWORK_MS, 0.3, len(now)) * 1e6).astype(np.int64)
                 extra = {
-                    "name": target.method, "span.s:http.request.method": target.method, "span.s:server.address": target.service,
+                    "name": target.method,
+                    "span.s:http.request.method": target.method,
+                    "span.s:server.address": target.service,
                     "span.s:url.full": _url(target, len(now), rng),
                 }
             out.add(
-                len(now), trace=trace[who], span=client, parent=span[who], start=begun, duration=done - begun, service=caller.service, instance=instance[who], version=version[who],
-                outcome=np.where(bad, spans.FAILED, spans.DONE).astype(np.int8), kind=spans.CLIENT, **extra,
+                len(now),
+                trace=trace[who],
+                span=client,
+                parent=span[who],
+                start=begun,
+                duration=done - begun,
+                service=caller.service,
+                instance=instance[who],
+                version=version[who],
+                outcome=np.where(bad, spans.FAILED, spans.DONE).astype(np.int8),
+                kind=spans.CLIENT,
+                **extra,
             )
             at[now] = done
             broken[now] |= bad
@@ -198,7 +223,9 @@ def _url(target: Operation, count: int, rng: np.random.Generator) -> npt.NDArray
     """Full addresses with ids in their paths, as clients send them."""
     head, _, rest = target.route.partition("{")
     tail = rest.partition("}")[2]
-    urls = np.array([f"http://{target.service}:8080{head}{number}{tail}" if rest else f"http://{target.service}:8080{head}" for number in range(100, 160)], object)
+    urls = np.array(
+        [f"http://{target.service}:8080{head}{number}{tail}" if rest else f"http://{target.service}:8080{head}" for number in range(100, 160)], object
+    )
     return urls[rng.integers(0, len(urls), count)]
 
 
@@ -208,10 +235,18 @@ def _lognormal(rng: np.random.Generator, median: float, sigma: float, count: int
 
 def _backend_columns(backend: Backend, statement: npt.NDArray[np.object_]) -> dict[str, object]:
     if backend.system == "http":
-        return {"name": "GET", "span.s:http.request.method": "GET", "span.s:server.address": backend.name, "span.s:url.full": f"https://{backend.name}/v1/lookup"}
+        return {
+            "name": "GET",
+            "span.s:http.request.method": "GET",
+            "span.s:server.address": backend.name,
+            "span.s:url.full": f"https://{backend.name}/v1/lookup",
+        }
     columns: dict[str, object] = {
-        "name": np.array([text.split(" ")[0] for text in statement], object), "span.s:db.system.name": backend.system,
-        "span.s:db.namespace": backend.namespace, "span.s:db.query.text": statement, "span.s:server.address": backend.name,
+        "name": np.array([text.split(" ")[0] for text in statement], object),
+        "span.s:db.system.name": backend.system,
+        "span.s:db.namespace": backend.namespace,
+        "span.s:db.query.text": statement,
+        "span.s:server.address": backend.name,
     }
     return columns
 

@@ -97,4 +97,7 @@ def _announce(url: str, state: dict[str, object], state_file: Path) -> None:
             break  # it answers: not signed in
         except OSError:
             time.sleep(0.1)
-    print(f"\n  Wirbel      {url}\n  sign in     {SIGN_IN} / {state['password']}\n  send to     {url}/v1/traces\n  token       {state['token']}\n\n  Ctrl-C stops everything.\n", flush=True)
+    print(
+        f"\n  Wirbel      {url}\n  sign in     {SIGN_IN} / {state['password']}\n  send to     {url}/v1/traces\n  token       {state['token']}\n\n  Ctrl-C stops everything.\n",
+        flush=True,
+    )

@@ -64,42 +64,112 @@ ONE_PLACE = "SELECT place, length_m FROM deck_place WHERE sailing = $1 AND place
 OPERATIONS = {
     o.key: o
     for o in (
-        Operation("identity", "POST", "/sessions/verify", (Call("identity-db", statement="SELECT person, expires FROM session WHERE id = $1"),), 0.8, failing=0.0004, refused=0.01),
-        Operation("fare-engine", "POST", "/fares/quote", (Call("timetable-cache", statement="GET fare:{id}"), Call("berth-db", share=0.3, statement="SELECT rate FROM fare_table WHERE route = $1")), 5.0),
+        Operation(
+            "identity",
+            "POST",
+            "/sessions/verify",
+            (Call("identity-db", statement="SELECT person, expires FROM session WHERE id = $1"),),
+            0.8,
+            failing=0.0004,
+            refused=0.01,
+        ),
+        Operation(
+            "fare-engine",
+            "POST",
+            "/fares/quote",
+            (Call("timetable-cache", statement="GET fare:{id}"), Call("berth-db", share=0.3, statement="SELECT rate FROM fare_table WHERE route = $1")),
+            5.0,
+        ),
         Operation("tide-feed", "GET", "/tides/{harbour}", (Call("tides.example", share=0.03, work_ms=0.5),), 0.9, failing=0.002),
         Operation("manifest", "GET", "/manifest/{sailing}", (Call("manifest-db", statement="SELECT passenger, vehicle FROM booking WHERE sailing = $1"),), 2.0),
-        Operation("manifest", "POST", "/manifest/{sailing}/boarded", (Call("manifest-db", statement="UPDATE booking SET boarded = now() WHERE pass = $1"),), 2.0),
-        Operation("berth-planner", "POST", "/places/reserve", (
-            Call("manifest GET /manifest/{sailing}", work_ms=4.0),
-            Call("berth-db", work_ms=6.0, statement=_SELECT_PLACES),
-            Call("berth-db", work_ms=2.0, statement="UPDATE deck_place SET taken_by = $1 WHERE place = $2"),
-        ), 8.0),
-        Operation("berth-planner", "GET", "/places/{sailing}", (Call("berth-db", work_ms=3.0, statement="SELECT count(*) FROM deck_place WHERE sailing = $1"),), 3.0),
-        Operation("sailing-api", "GET", "/sailings", (
-            Call("timetable-cache", work_ms=2.0, statement="GET timetable:{id}"),
-            Call("fare-engine POST /fares/quote", work_ms=1.0),
-            Call("tide-feed GET /tides/{harbour}", beside=True, share=0.6),
-            Call("berth-planner GET /places/{sailing}", work_ms=1.0, share=0.5),
-        ), 4.0),
+        Operation(
+            "manifest", "POST", "/manifest/{sailing}/boarded", (Call("manifest-db", statement="UPDATE booking SET boarded = now() WHERE pass = $1"),), 2.0
+        ),
+        Operation(
+            "berth-planner",
+            "POST",
+            "/places/reserve",
+            (
+                Call("manifest GET /manifest/{sailing}", work_ms=4.0),
+                Call("berth-db", work_ms=6.0, statement=_SELECT_PLACES),
+                Call("berth-db", work_ms=2.0, statement="UPDATE deck_place SET taken_by = $1 WHERE place = $2"),
+            ),
+            8.0,
+        ),
+        Operation(
+            "berth-planner", "GET", "/places/{sailing}", (Call("berth-db", work_ms=3.0, statement="SELECT count(*) FROM deck_place WHERE sailing = $1"),), 3.0
+        ),
+        Operation(
+            "sailing-api",
+            "GET",
+            "/sailings",
+            (
+                Call("timetable-cache", work_ms=2.0, statement="GET timetable:{id}"),
+                Call("fare-engine POST /fares/quote", work_ms=1.0),
+                Call("tide-feed GET /tides/{harbour}", beside=True, share=0.6),
+                Call("berth-planner GET /places/{sailing}", work_ms=1.0, share=0.5),
+            ),
+            4.0,
+        ),
         Operation("sailing-api", "POST", "/holds", (Call("berth-planner POST /places/reserve", work_ms=5.0),), 4.0),
-        Operation("pass-issuer", "POST", "/passes", (Call("identity POST /sessions/verify"), Call("manifest-db", work_ms=1.0, statement="INSERT INTO pass (booking, key) VALUES ($1, $2)")), 14.0, spread=0.25),
+        Operation(
+            "pass-issuer",
+            "POST",
+            "/passes",
+            (Call("identity POST /sessions/verify"), Call("manifest-db", work_ms=1.0, statement="INSERT INTO pass (booking, key) VALUES ($1, $2)")),
+            14.0,
+            spread=0.25,
+        ),
         Operation("pass-issuer", "POST", "/passes/check", (Call("identity POST /sessions/verify"),), 6.0, spread=0.25, refused=0.02),
-        Operation("quay-web", "GET", "/sailings", (Call("identity POST /sessions/verify", share=0.6), Call("sailing-api GET /sailings", work_ms=3.0)), 9.0, refused=0.004),
-        Operation("quay-web", "POST", "/reservations", (
-            Call("identity POST /sessions/verify", work_ms=3.0),
-            Call("sailing-api POST /holds", work_ms=4.0),
-            Call("pass-issuer POST /passes", work_ms=4.0),
-        ), 12.0, failing=0.001, refused=0.015),
-        Operation("quay-web", "GET", "/passes/{id}", (Call("identity POST /sessions/verify"), Call("pass-issuer POST /passes", work_ms=2.0)), 6.0, refused=0.01),
+        Operation(
+            "quay-web",
+            "GET",
+            "/sailings",
+            (Call("identity POST /sessions/verify", share=0.6), Call("sailing-api GET /sailings", work_ms=3.0)),
+            9.0,
+            refused=0.004,
+        ),
+        Operation(
+            "quay-web",
+            "POST",
+            "/reservations",
+            (
+                Call("identity POST /sessions/verify", work_ms=3.0),
+                Call("sailing-api POST /holds", work_ms=4.0),
+                Call("pass-issuer POST /passes", work_ms=4.0),
+            ),
+            12.0,
+            failing=0.001,
+            refused=0.015,
+        ),
+        Operation(
+            "quay-web", "GET", "/passes/{id}", (Call("identity POST /sessions/verify"), Call("pass-issuer POST /passes", work_ms=2.0)), 6.0, refused=0.01
+        ),
         Operation("quay-web", "POST", "/session", (Call("identity POST /sessions/verify", work_ms=2.0),), 4.0, refused=0.03),
-        Operation("gate-api", "POST", "/scans", (
-            Call("identity POST /sessions/verify"),
-            Call("pass-issuer POST /passes/check", work_ms=1.0),
-            Call("manifest POST /manifest/{sailing}/boarded", work_ms=1.0),
-        ), 4.0, refused=0.01),
+        Operation(
+            "gate-api",
+            "POST",
+            "/scans",
+            (
+                Call("identity POST /sessions/verify"),
+                Call("pass-issuer POST /passes/check", work_ms=1.0),
+                Call("manifest POST /manifest/{sailing}/boarded", work_ms=1.0),
+            ),
+            4.0,
+            refused=0.01,
+        ),
         Operation("vessel-track", "CONSUME", "positions", (Call("berth-planner GET /places/{sailing}", work_ms=2.0),), 3.0),
         Operation("notice-fanout", "CONSUME", "notices", (Call("sms.example", work_ms=2.0),), 2.0, failing=0.004),
-        Operation("timetable-import", "RUN", "nightly import", (Call("berth-db", times=6, statement="SELECT route, departs FROM sailing WHERE day = $1"), Call("timetable-cache", times=6, statement="SET timetable:{id}")), 40.0),
+        Operation(
+            "timetable-import",
+            "RUN",
+            "nightly import",
+            (
+                Call("berth-db", times=6, statement="SELECT route, departs FROM sailing WHERE day = $1"),
+                Call("timetable-cache", times=6, statement="SET timetable:{id}"),
+            ),
+            40.0,
+        ),
     )
 }
 
@@ -141,8 +211,18 @@ def _instances() -> dict[str, list[Instance]]:
 INSTANCES = _instances()
 
 VERSIONS = {
-    "quay-web": "9.14.0", "gate-api": "2.2.0", "sailing-api": "6.1.3", "berth-planner": "4.7.3", "manifest": "3.9.1", "fare-engine": "1.30.0",
-    "pass-issuer": "5.0.2", "identity": "7.4.4", "tide-feed": "0.9.8", "vessel-track": "2.0.1", "notice-fanout": "1.8.0", "timetable-import": "3.3.0",
+    "quay-web": "9.14.0",
+    "gate-api": "2.2.0",
+    "sailing-api": "6.1.3",
+    "berth-planner": "4.7.3",
+    "manifest": "3.9.1",
+    "fare-engine": "1.30.0",
+    "pass-issuer": "5.0.2",
+    "identity": "7.4.4",
+    "tide-feed": "0.9.8",
+    "vessel-track": "2.0.1",
+    "notice-fanout": "1.8.0",
+    "timetable-import": "3.3.0",
 }
 
 

@@ -33,8 +33,15 @@ def figures(totals: Totals, group: int, seconds: float) -> Figures:
     low, high = wilson(share * rows if count else 0, rows)
     p50, p95, p99 = totals.quantiles[group]
     return Figures(
-        requests=int(rows), rate=float(count / seconds), failed_share=maybe(share), failed_low=float(low), failed_high=float(high),
-        mean=maybe(totals.mean[group]), p50=maybe(p50), p95=maybe(p95), p99=maybe(p99),
+        requests=int(rows),
+        rate=float(count / seconds),
+        failed_share=maybe(share),
+        failed_low=float(low),
+        failed_high=float(high),
+        mean=maybe(totals.mean[group]),
+        p50=maybe(p50),
+        p95=maybe(p95),
+        p99=maybe(p99),
     )
 
 

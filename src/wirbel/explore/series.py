@@ -57,8 +57,12 @@ def totals(table: pa.Table, group: Ints, groups: int) -> Totals:
     owner = np.repeat(group, pc.list_value_length(table["buckets"]).to_numpy())
     read = sketch.quantiles(owner, spans.numbers(buckets).astype(np.int64), spans.numbers(pc.list_flatten(table["bucket_counts"])), groups, QUANTILES)
     return Totals(
-        add(spans.numbers(table["rows"]).astype(float)), add(count), add(np.where(outcome == spans.REFUSED, count, 0.0)),
-        add(np.where(outcome == spans.FAILED, count, 0.0)), add(spans.numbers(table["total"])), read,
+        add(spans.numbers(table["rows"]).astype(float)),
+        add(count),
+        add(np.where(outcome == spans.REFUSED, count, 0.0)),
+        add(np.where(outcome == spans.FAILED, count, 0.0)),
+        add(spans.numbers(table["total"])),
+        read,
     )
 
 

@@ -8,8 +8,8 @@ import pyarrow.compute as pc
 
 from wirbel.core.expected.band import expected_band
 from wirbel.core.signals import spans
-from wirbel.explore import series
 from wirbel.core.text import rfc3339
+from wirbel.explore import series
 from wirbel.explore.figures import figures, listed
 from wirbel.explore.schemas import CallRow, ChangeOut, Figures, InstanceRow, OperationRow, Series, ServiceCharts, ServiceView
 from wirbel.explore.standing import judge
@@ -35,13 +35,18 @@ def service_view(service: str, start: int, end: int, focus: Window, reference: W
     beneath = _beneath(table, service)
     changes = [c for c in reading.changes(minutes.first, end, environment) if c.service is None or c.service in beneath]
     return ServiceView(
-        service=service, standing=verdict.word, since=rfc3339(verdict.since) if verdict.since else None,
-        versions=_versions(served, focus), charts=_charts(grid, minutes, latency),
+        service=service,
+        standing=verdict.word,
+        since=rfc3339(verdict.since) if verdict.since else None,
+        versions=_versions(served, focus),
+        charts=_charts(grid, minutes, latency),
         operations=_operations(served, focus, reference, now, before),
-        asks=_calls(asked, "peer", focus, reference, now, before), asked_by=_calls(askers, "service", focus, reference, now, before),
+        asks=_calls(asked, "peer", focus, reference, now, before),
+        asked_by=_calls(askers, "service", focus, reference, now, before),
         instances=_instances(served, focus, reference),
         changes=[ChangeOut(**change(c)) for c in changes],
-        focus=figures(now, 0, series.window_seconds(focus)), reference=figures(before, 0, series.window_seconds(reference)),
+        focus=figures(now, 0, series.window_seconds(focus)),
+        reference=figures(before, 0, series.window_seconds(reference)),
     )
 
 
@@ -73,11 +78,15 @@ def _charts(grid: series.Totals, minutes: series.Minutes, latency) -> ServiceCha
     # Failures first: they are drawn from the axis upward, so that a few among many can be seen.
     outcomes = [("failed", grid.failed[0]), ("refused", grid.refused[0]), ("done", count - grid.failed[0] - grid.refused[0])]
     return ServiceCharts(
-        start=rfc3339(minutes.first), step_s=60,
+        start=rfc3339(minutes.first),
+        step_s=60,
         outcomes=[Series(name=name, values=listed(values / covered)) for name, values in outcomes],
         latency=[Series(name=name, values=listed(grid.quantiles[0, :, i])) for i, name in enumerate(("p50", "p95", "p99"))],
-        expected=listed(latency.expected[0]), low=listed(latency.low[0]), high=listed(latency.high[0]),
-        failed_share=listed(failed_share), samples=[int(n) for n in grid.rows[0]],
+        expected=listed(latency.expected[0]),
+        low=listed(latency.low[0]),
+        high=listed(latency.high[0]),
+        failed_share=listed(failed_share),
+        samples=[int(n) for n in grid.rows[0]],
     )
 
 
@@ -114,10 +123,12 @@ def _calls(table: pa.Table, key: str, focus: Window, reference: Window, now: ser
     kinds = {r["peer"]: r["peer_kind"] for r in table.group_by(["peer", "peer_kind"]).aggregate([]).to_pylist()} if key == "peer" else {}
     return [
         CallRow(
-            name=name, kind=kinds.get(name) or "service",
+            name=name,
+            kind=kinds.get(name) or "service",
             calls_focus=float(tf.count[i] / now.count[0]) if now.count[0] else None,
             calls_reference=float(tr.count[i] / before.count[0]) if before.count[0] else None,
-            focus=f, reference=r,
+            focus=f,
+            reference=r,
         )
         for name, f, r, tf, tr, i in _grouped(table, key, focus, reference)
     ]

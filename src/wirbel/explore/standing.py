@@ -13,8 +13,8 @@ from wirbel.core import text
 from wirbel.core.cells import MINUTE_NS
 from wirbel.core.expected.band import SURPRISED, Band, expected_band
 from wirbel.core.signals import spans
-from wirbel.explore import series
 from wirbel.core.text import rfc3339
+from wirbel.explore import series
 from wirbel.explore.figures import figures, spark
 from wirbel.explore.schemas import Overview, Standing
 from wirbel.store import reading
@@ -67,7 +67,9 @@ def _window_totals(table: pa.Table, group: np.ndarray, groups: int, window: Wind
     return series.totals(table.take(pa.array(rows)), group[rows], groups)
 
 
-def judge(i: int, minutes: series.Minutes, focus: Window, now: series.Totals, before: series.Totals, grid: series.Totals, latency: Band, traffic: Band) -> Verdict:
+def judge(
+    i: int, minutes: series.Minutes, focus: Window, now: series.Totals, before: series.Totals, grid: series.Totals, latency: Band, traffic: Band
+) -> Verdict:
     """What is off about one service in the focus, and by how many bits."""
     inside = np.flatnonzero((minutes.times >= focus[0] - focus[0] % MINUTE_NS) & (minutes.times < focus[1]) & (minutes.covered_s >= 30))
     if not len(inside) or (before.rows[i] < NEEDED and now.rows[i] < NEEDED):
@@ -77,7 +79,11 @@ def judge(i: int, minutes: series.Minutes, focus: Window, now: series.Totals, be
     low = grid.count[i] / minutes.covered_s < traffic.expected[i]
     silent = np.where(low, traffic.surprise[i], 0.0)
     failing = _failing_bits(now.failed[i], now.rows[i], before.failed[i], before.rows[i])
-    bits = {"slow": float(np.median(slow[inside])), "failing": failing, "silent": float(np.median(silent[inside])) if now.count[i] < 0.5 * before.count[i] * len(inside) else 0.0}
+    bits = {
+        "slow": float(np.median(slow[inside])),
+        "failing": failing,
+        "silent": float(np.median(silent[inside])) if now.count[i] < 0.5 * before.count[i] * len(inside) else 0.0,
+    }
     word = max(bits, key=lambda name: bits[name])
     if bits[word] < SURPRISED:
         return Verdict("learning" if latency.learning[i, inside].all() else "steady", bits[word], None)
@@ -94,7 +100,20 @@ def _failing_bits(failed: float, rows: float, failed_before: float, rows_before:
     return float(-np.log2(max(p, 1e-300)))
 
 
-def _row(name: str, i: int, verdict: Verdict, share: float, focus: Window, reference: Window, both: list[series.Totals], grid: series.Totals, latency: Band, rate: Floats, traffic: Band, minutes: series.Minutes) -> Standing:
+def _row(
+    name: str,
+    i: int,
+    verdict: Verdict,
+    share: float,
+    focus: Window,
+    reference: Window,
+    both: list[series.Totals],
+    grid: series.Totals,
+    latency: Band,
+    rate: Floats,
+    traffic: Band,
+    minutes: series.Minutes,
+) -> Standing:
     now, before = figures(both[0], i, series.window_seconds(focus)), figures(both[1], i, series.window_seconds(reference))
     comparable = now.p95 is not None and before.p95 is not None
 
@@ -106,8 +125,14 @@ def _row(name: str, i: int, verdict: Verdict, share: float, focus: Window, refer
         return np.where(np.isnan(parts).all(axis=1), np.nan, ordered[:, (SPARK_MINUTES - 1) // 2])
 
     return Standing(
-        service=name, standing=verdict.word, since=rfc3339(verdict.since) if verdict.since else None,
-        weight=round(verdict.bits * float(np.sqrt(share)), 1), bits=round(verdict.bits, 1), traffic_share=share, focus=now, reference=before,
+        service=name,
+        standing=verdict.word,
+        since=rfc3339(verdict.since) if verdict.since else None,
+        weight=round(verdict.bits * float(np.sqrt(share)), 1),
+        bits=round(verdict.bits, 1),
+        traffic_share=share,
+        focus=now,
+        reference=before,
         p95_difference=now.p95 - before.p95 if comparable else None,  # type: ignore[operator]
         p95_ratio=now.p95 / before.p95 if comparable and before.p95 else None,  # type: ignore[operator]
         failed_difference=now.failed_share - before.failed_share if now.failed_share is not None and before.failed_share is not None else None,

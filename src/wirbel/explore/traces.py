@@ -13,14 +13,28 @@ from wirbel.core.diagnosis import critical_path as cp
 from wirbel.core.diagnosis import requests as rq
 from wirbel.core.errors import NotEnoughData
 from wirbel.core.signals import spans
-from wirbel.core.topology.parents import parent_rows
 from wirbel.core.text import rfc3339
+from wirbel.core.topology.parents import parent_rows
 from wirbel.explore.schemas import EventOut, PathPart, Run, SpanOut, Step, TraceList, TracePair, TraceRow, TraceView
 from wirbel.store import reading
 
 MOST_SPANS = 3_000  # of one trace that are sent to a screen
 LEAST_RUN = 3  # like calls that make a run
-_LIST_COLUMNS = ["trace_id", "span_id", "parent_id", "service", "operation", "kind", "start", "duration", "outcome", "status_code", "version", "instance", "environment"]
+_LIST_COLUMNS = [
+    "trace_id",
+    "span_id",
+    "parent_id",
+    "service",
+    "operation",
+    "kind",
+    "start",
+    "duration",
+    "outcome",
+    "status_code",
+    "version",
+    "instance",
+    "environment",
+]
 
 
 @dataclass(frozen=True)
@@ -71,13 +85,24 @@ def list_traces(window: tuple[int, int], wanted: Filter, order: str, most: int, 
     return TraceList(
         rows=[
             TraceRow(
-                trace=r["trace_id"].hex(), span=r["span_id"].hex(), at=rfc3339(r["start"]), seconds=r["duration"] / 1e9, service=r["service"], operation=r["operation"],
-                outcome=spans.OUTCOME_NAMES[r["outcome"]], status_code=r["status_code"], version=r["version"], instance=r["instance"],
-                spans=sizes[r["trace_id"]][0], services=sizes[r["trace_id"]][1],
+                trace=r["trace_id"].hex(),
+                span=r["span_id"].hex(),
+                at=rfc3339(r["start"]),
+                seconds=r["duration"] / 1e9,
+                service=r["service"],
+                operation=r["operation"],
+                outcome=spans.OUTCOME_NAMES[r["outcome"]],
+                status_code=r["status_code"],
+                version=r["version"],
+                instance=r["instance"],
+                spans=sizes[r["trace_id"]][0],
+                services=sizes[r["trace_id"]][1],
             )
             for r in records
         ],
-        found=len(rows), shown=len(shown), hidden_by=hidden_by,
+        found=len(rows),
+        shown=len(shown),
+        hidden_by=hidden_by,
     )
 
 
@@ -92,7 +117,9 @@ def _without(asked_for: pa.ChunkedArray, conditions: dict[str, pa.ChunkedArray],
 
 def _sizes(table: pa.Table, shown: np.ndarray) -> dict[bytes, tuple[int, int]]:
     wanted = table["trace_id"].take(pa.array(shown)).cast(pa.binary())
-    part = table.select(["trace_id", "service"]).filter(pc.is_in(table["trace_id"].cast(pa.binary()), value_set=pa.concat_arrays(wanted.chunks) if wanted.num_chunks else pa.array([], pa.binary())))
+    part = table.select(["trace_id", "service"]).filter(
+        pc.is_in(table["trace_id"].cast(pa.binary()), value_set=pa.concat_arrays(wanted.chunks) if wanted.num_chunks else pa.array([], pa.binary()))
+    )
     counted = part.group_by("trace_id").aggregate([("service", "count"), ("service", "count_distinct")])
     return {r["trace_id"]: (r["service_count"], r["service_count_distinct"]) for r in counted.to_pylist()}
 
@@ -112,7 +139,9 @@ def _compare(this: TraceView, normal: TraceView) -> None:
         other = usual.pop((part.label, part.kind), None)
         part.normal_calls, part.normal_ms = (other.calls, other.here_ms) if other else (0, 0.0)
         part.more_ms = part.here_ms - part.normal_ms
-    this.parts += [PathPart(label=p.label, kind=p.kind, calls=0, here_ms=0.0, normal_calls=p.calls, normal_ms=p.here_ms, more_ms=-p.here_ms) for p in usual.values()]
+    this.parts += [
+        PathPart(label=p.label, kind=p.kind, calls=0, here_ms=0.0, normal_calls=p.calls, normal_ms=p.here_ms, more_ms=-p.here_ms) for p in usual.values()
+    ]
     this.parts.sort(key=lambda part: -(part.more_ms or 0.0))
 
 
@@ -146,9 +175,19 @@ def trace_view(trace: str, span: str | None) -> TraceView:
     shown = [_span(table, row, place, parent, depth, channel_of[row], path, zero, services) for row in order]
     orphans = sum(s.missing_parent for s in shown)
     return TraceView(
-        trace=trace, root=place[root], at=rfc3339(zero), service=services[root], operation=table["operation"][root].as_py(), seconds=duration[root] / 1e9,
-        outcome=spans.OUTCOME_NAMES[table["outcome"][root].as_py()], channels=channels, spans=shown, steps=_steps(path, parent, order, place, channel_of, zero),
-        runs=_runs(table, order, parent, channel_of, zero), parts=_parts(built), left_out=left_out,
+        trace=trace,
+        root=place[root],
+        at=rfc3339(zero),
+        service=services[root],
+        operation=table["operation"][root].as_py(),
+        seconds=duration[root] / 1e9,
+        outcome=spans.OUTCOME_NAMES[table["outcome"][root].as_py()],
+        channels=channels,
+        spans=shown,
+        steps=_steps(path, parent, order, place, channel_of, zero),
+        runs=_runs(table, order, parent, channel_of, zero),
+        parts=_parts(built),
+        left_out=left_out,
         notes=[f"{orphans} spans name a parent that has not arrived."] if orphans else [],
     )
 
@@ -199,17 +238,37 @@ def _channels(table: pa.Table, order: list[int], services: list[str]) -> tuple[d
     return found, list(names)
 
 
-def _span(table: pa.Table, row: int, place: dict[int, int], parent: np.ndarray, depth: dict[int, int], channel: int, path: cp.Path, zero: int, services: list[str]) -> SpanOut:
-    r = {name: table[name][row].as_py() for name in ("span_id", "parent_id", "operation", "name", "kind", "outcome", "status_message", "peer", "start", "duration", "events")}
+def _span(
+    table: pa.Table, row: int, place: dict[int, int], parent: np.ndarray, depth: dict[int, int], channel: int, path: cp.Path, zero: int, services: list[str]
+) -> SpanOut:
+    r = {
+        name: table[name][row].as_py()
+        for name in ("span_id", "parent_id", "operation", "name", "kind", "outcome", "status_message", "peer", "start", "duration", "events")
+    }
     own, resource = spans.attributes_of(table, row)
     on_path = bool(path.high[row] > path.low[row])
     above = int(parent[row])
     return SpanOut(
-        index=place[row], span=r["span_id"].hex(), parent=place.get(above) if above >= 0 else None, missing_parent=r["parent_id"] is not None and above < 0, depth=depth[row],
-        service=services[row], operation=r["operation"], name=r["name"], kind=spans.KIND_NAMES[r["kind"]], outcome=spans.OUTCOME_NAMES[r["outcome"]],
-        status_message=r["status_message"], peer=r["peer"], channel=channel, start_ms=(r["start"] - zero) / 1e6, duration_ms=r["duration"] / 1e6,
-        self_ms=float(path.own[row]) / 1e6, path_from_ms=(path.low[row] - zero) / 1e6 if on_path else None, path_to_ms=(path.high[row] - zero) / 1e6 if on_path else None,
-        attributes=own, resource=resource,
+        index=place[row],
+        span=r["span_id"].hex(),
+        parent=place.get(above) if above >= 0 else None,
+        missing_parent=r["parent_id"] is not None and above < 0,
+        depth=depth[row],
+        service=services[row],
+        operation=r["operation"],
+        name=r["name"],
+        kind=spans.KIND_NAMES[r["kind"]],
+        outcome=spans.OUTCOME_NAMES[r["outcome"]],
+        status_message=r["status_message"],
+        peer=r["peer"],
+        channel=channel,
+        start_ms=(r["start"] - zero) / 1e6,
+        duration_ms=r["duration"] / 1e6,
+        self_ms=float(path.own[row]) / 1e6,
+        path_from_ms=(path.low[row] - zero) / 1e6 if on_path else None,
+        path_to_ms=(path.high[row] - zero) / 1e6 if on_path else None,
+        attributes=own,
+        resource=resource,
         events=[EventOut(at_ms=(e["at"] - zero) / 1e6, name=e["name"], attributes=json.loads(e["attributes"] or "{}")) for e in r["events"] or []],
     )
 
@@ -244,7 +303,17 @@ def _runs(table: pa.Table, order: list[int], parent: np.ndarray, channel_of: dic
             rows.sort(key=lambda row: int(start[row]))
             ends = [int(start[row] + duration[row]) for row in rows]
             sequential = all(int(start[b]) >= end for end, b in zip(ends, rows[1:], strict=False))
-            runs.append(Run(channel=channel, count=len(rows), from_ms=(int(start[rows[0]]) - zero) / 1e6, to_ms=(max(ends) - zero) / 1e6, total_ms=float(sum(duration[row] for row in rows)) / 1e6, label=name, sequential=sequential))
+            runs.append(
+                Run(
+                    channel=channel,
+                    count=len(rows),
+                    from_ms=(int(start[rows[0]]) - zero) / 1e6,
+                    to_ms=(max(ends) - zero) / 1e6,
+                    total_ms=float(sum(duration[row] for row in rows)) / 1e6,
+                    label=name,
+                    sequential=sequential,
+                )
+            )
     return runs
 
 
@@ -257,7 +326,11 @@ def _parts(built: rq.Requests) -> list[PathPart]:
     rows = np.flatnonzero(built.part >= 0)
     np.add.at(time, built.part[rows], built.own[rows] / 1e6)
     np.add.at(calls, built.part[rows], built.is_call[rows])
-    labels = {rq.OWN: "{0.service}, own work in {0.operation}", rq.DEPENDENCY: "{0.peer}, {0.operation}", rq.TRANSFER: "on the way from {0.service} to {0.peer}"}
+    labels = {
+        rq.OWN: "{0.service}, own work in {0.operation}",
+        rq.DEPENDENCY: "{0.peer}, {0.operation}",
+        rq.TRANSFER: "on the way from {0.service} to {0.peer}",
+    }
     found: dict[tuple[str, str], PathPart] = {}
     for part, ms, count in zip(built.parts, time, calls, strict=True):
         label = labels[part.kind].format(part)

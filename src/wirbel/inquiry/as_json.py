@@ -21,7 +21,7 @@ def _evidence(evidence: Evidence) -> dict[str, Any]:
     about = evidence.about
     if "change" in about:
         link = "/changes?" + urlencode({"change": about["change"]})
-    elif "service" in about and about["service"]:
+    elif about.get("service"):
         link = f"/services/{about['service']}"
     else:
         link = ""
@@ -57,24 +57,50 @@ def contract(answer: Answer, took_ms: int) -> dict[str, Any]:
 
 def change(given: Change) -> dict[str, Any]:
     return {
-        "id": given.id, "kind": given.kind, "at": rfc3339(given.at), "until": rfc3339(given.until) if given.until else None,
-        "service": given.service, "version": given.version, "environment": given.environment, "actor": given.actor,
-        "summary": given.summary, "before": given.before, "after": given.after, "link": given.link,
+        "id": given.id,
+        "kind": given.kind,
+        "at": rfc3339(given.at),
+        "until": rfc3339(given.until) if given.until else None,
+        "service": given.service,
+        "version": given.version,
+        "environment": given.environment,
+        "actor": given.actor,
+        "summary": given.summary,
+        "before": given.before,
+        "after": given.after,
+        "link": given.link,
     }
 
 
 def _judged(judged: Judged) -> dict[str, Any]:
     return {
-        "change": change(judged.change), "on_path": judged.on_path, "lead_s": judged.lead_s, "before": judged.before,
-        "after": judged.after, "share": judged.share, "p": judged.p, "verdict": judged.verdict,
+        "change": change(judged.change),
+        "on_path": judged.on_path,
+        "lead_s": judged.lead_s,
+        "before": judged.before,
+        "after": judged.after,
+        "share": judged.share,
+        "p": judged.p,
+        "verdict": judged.verdict,
     }
 
 
 def _contribution(c: Contribution) -> dict[str, Any]:
     return {
-        "kind": c.part.kind, "service": c.part.service, "operation": c.part.operation, "peer": c.part.peer, "peer_kind": c.part.peer_kind,
-        "calls_reference": c.calls_reference, "calls_focus": c.calls_focus, "reference": c.reference, "focus": c.focus,
-        "delta": c.delta, "more_calls": c.more_calls, "slower_calls": c.slower_calls, "low": c.low, "high": c.high,
+        "kind": c.part.kind,
+        "service": c.part.service,
+        "operation": c.part.operation,
+        "peer": c.part.peer,
+        "peer_kind": c.part.peer_kind,
+        "calls_reference": c.calls_reference,
+        "calls_focus": c.calls_focus,
+        "reference": c.reference,
+        "focus": c.focus,
+        "delta": c.delta,
+        "more_calls": c.more_calls,
+        "slower_calls": c.slower_calls,
+        "low": c.low,
+        "high": c.high,
     }
 
 
@@ -86,7 +112,9 @@ def _cascade(answer: Answer) -> list[dict[str, Any]]:
     unit = answer.effect
     moves = []
     for c in answer.contributions:
-        name = c.part.peer if c.part.kind == "dependency" else f"{c.part.service} → {c.part.peer}" if c.part.kind == "transfer" else f"{c.part.service} own work"
+        name = (
+            c.part.peer if c.part.kind == "dependency" else f"{c.part.service} → {c.part.peer}" if c.part.kind == "transfer" else f"{c.part.service} own work"
+        )
         if answer.question.signal == "latency":
             moves.append((f"{name} more calls {c.calls_reference:.3g} → {c.calls_focus:.3g}" if c.more_calls > 0 else f"{name} fewer calls", c.more_calls))
             moves.append((f"{name} {'slower' if c.slower_calls > 0 else 'faster'}{'' if c.part.kind == 'own' else ' calls'}", c.slower_calls))
@@ -98,7 +126,15 @@ def _cascade(answer: Answer) -> list[dict[str, Any]]:
     for index, (label, amount) in enumerate(drawn):
         steps.append({"label": label, "amount": amount, "start": at, "end": at + amount, "main": index == 0})
         at += amount
-    steps.append({"label": f"{len(moves) - len(drawn)} smaller parts" if len(moves) > len(drawn) else "rounding", "amount": unit.focus - at, "start": at, "end": unit.focus, "main": False})
+    steps.append(
+        {
+            "label": f"{len(moves) - len(drawn)} smaller parts" if len(moves) > len(drawn) else "rounding",
+            "amount": unit.focus - at,
+            "start": at,
+            "end": unit.focus,
+            "main": False,
+        }
+    )
     return steps
 
 
@@ -112,14 +148,33 @@ def everything(answer: Answer, took_ms: int) -> dict[str, Any]:
         "cascade": _cascade(answer),
         "standouts": [
             {
-                "service": s.service, "key": s.key, "value": s.value, "share_bad": s.share_bad, "share_normal": s.share_normal, "requests": s.requests,
-                "excess_with": s.excess_with, "excess_others": s.excess_others, "others": s.others, "explains": s.explains, "p": s.p,
+                "service": s.service,
+                "key": s.key,
+                "value": s.value,
+                "share_bad": s.share_bad,
+                "share_normal": s.share_normal,
+                "requests": s.requests,
+                "excess_with": s.excess_with,
+                "excess_others": s.excess_others,
+                "others": s.others,
+                "explains": s.explains,
+                "p": s.p,
                 "same_as": [{"service": a, "key": b, "value": c} for a, b, c in s.same_as],
             }
             for s in answer.standouts
         ],
         "changes": [_judged(j) for j in answer.changes],
-        "moved": [{"name": m.name, "service": m.service, "symptom": m.is_symptom, "at": rfc3339(m.onset.at), "low": rfc3339(m.onset.low), "high": rfc3339(m.onset.high)} for m in answer.moved],
+        "moved": [
+            {
+                "name": m.name,
+                "service": m.service,
+                "symptom": m.is_symptom,
+                "at": rfc3339(m.onset.at),
+                "low": rfc3339(m.onset.low),
+                "high": rfc3339(m.onset.high),
+            }
+            for m in answer.moved
+        ],
         "examples": {name: {"trace": trace, "span": span} for name, (trace, span) in answer.examples.items()},
         "notes": answer.notes,
     }

@@ -12,8 +12,8 @@ import pyarrow.compute as pc
 
 from wirbel.core.diagnosis.inquire import diagnose
 from wirbel.core.diagnosis.model import Answer, Question, Signal, Window
-from wirbel.core.hashing import mix
 from wirbel.core.errors import InvalidQuestion, NotEnoughData
+from wirbel.core.hashing import mix
 from wirbel.core.signals import spans
 from wirbel.explore.windows import reference_for
 from wirbel.inquiry import as_json
@@ -64,7 +64,11 @@ def ask(asked: Asked) -> Answered:
 
 def _read(question: Question) -> tuple[pa.Table, list[str]]:
     """Whole traces of the symptom's requests in both windows and just before the focus; sampled when there are many."""
-    bridge = Window(max(question.reference.end, question.focus.start - ONSET_BEFORE_NS), question.focus.start) if question.focus.start > question.reference.end else None
+    bridge = (
+        Window(max(question.reference.end, question.focus.start - ONSET_BEFORE_NS), question.focus.start)
+        if question.focus.start > question.reference.end
+        else None
+    )
     windows = [w for w in (question.reference, bridge, question.focus) if w]
     kept, notes, traces = [], [], []
     for window in windows:

@@ -16,8 +16,8 @@ from ninja.security import django_auth
 from wirbel.core.cells import MINUTE_NS
 from wirbel.core.errors import InvalidQuestion, NotEnoughData, WirbelError
 from wirbel.core.signals.changes import parse_time
-from wirbel.explore import schemas, windows
 from wirbel.core.text import rfc3339
+from wirbel.explore import schemas, windows
 from wirbel.explore.figures import listed, window_out
 from wirbel.explore.service import service_view
 from wirbel.explore.standing import overview
@@ -108,18 +108,37 @@ def ribbon(request: HttpRequest, start: str | None = None, end: str | None = Non
 
     stored = reading.time_range()
     return schemas.Ribbon(
-        start=rfc3339(minutes.first), end=rfc3339(high), step_s=60, label=service or "all entry points", unit="s",
-        values=listed(found.values), expected=listed(band.expected), low=listed(band.low), high=listed(band.high), samples=[int(n) for n in found.samples],
+        start=rfc3339(minutes.first),
+        end=rfc3339(high),
+        step_s=60,
+        label=service or "all entry points",
+        unit="s",
+        values=listed(found.values),
+        expected=listed(band.expected),
+        low=listed(band.low),
+        high=listed(band.high),
+        samples=[int(n) for n in found.samples],
         deviations=[window_of(pair) for pair in found.deviations],
         changes=[schemas.ChangeOut(**as_json.change(c)) for c in reading.changes(low, high, environment)][-MOST_ROWS:],
-        focus=window_of(found.proposal.focus), reference=window_of(found.proposal.reference), departed=found.proposal.departed,
+        focus=window_of(found.proposal.focus),
+        reference=window_of(found.proposal.reference),
+        departed=found.proposal.departed,
         newest=rfc3339(stored[1]) if stored else None,
         environments=list(Service.objects.order_by("environment").values_list("environment", flat=True).distinct()[:50]),
     )
 
 
 @api.get("/overview", response=schemas.Overview)
-def get_overview(request: HttpRequest, focus_from: str, focus_to: str, reference_from: str, reference_to: str, start: str | None = None, end: str | None = None, environment: str | None = None) -> Any:
+def get_overview(
+    request: HttpRequest,
+    focus_from: str,
+    focus_to: str,
+    reference_from: str,
+    reference_to: str,
+    start: str | None = None,
+    end: str | None = None,
+    environment: str | None = None,
+) -> Any:
     """The standing of all services, worst first."""
     low, high = _range(start, end)
     return overview(low, high, _window(focus_from, focus_to, "focus"), _window(reference_from, reference_to, "reference"), environment)
@@ -134,7 +153,17 @@ def services(request: HttpRequest, environment: str | None = None) -> Any:
 
 
 @api.get("/services/{name}", response=schemas.ServiceView)
-def service(request: HttpRequest, name: str, focus_from: str, focus_to: str, reference_from: str, reference_to: str, start: str | None = None, end: str | None = None, environment: str | None = None) -> Any:
+def service(
+    request: HttpRequest,
+    name: str,
+    focus_from: str,
+    focus_to: str,
+    reference_from: str,
+    reference_to: str,
+    start: str | None = None,
+    end: str | None = None,
+    environment: str | None = None,
+) -> Any:
     low, high = _range(start, end)
     if not Service.objects.filter(name=name).exists():
         raise NotEnoughData(f"No service {name!r} has sent anything.")
@@ -143,9 +172,19 @@ def service(request: HttpRequest, name: str, focus_from: str, focus_to: str, ref
 
 @api.get("/traces", response=schemas.TraceList)
 def traces(
-    request: HttpRequest, start: str, end: str, service: str | None = None, operation: str | None = None, version: str | None = None, instance: str | None = None,
-    outcome: Literal["done", "refused", "failed"] | None = None, slower_than_s: float | None = None, faster_than_s: float | None = None,
-    order: Literal["slowest", "fastest", "newest", "oldest"] = "slowest", most: int = 100, environment: str | None = None,
+    request: HttpRequest,
+    start: str,
+    end: str,
+    service: str | None = None,
+    operation: str | None = None,
+    version: str | None = None,
+    instance: str | None = None,
+    outcome: Literal["done", "refused", "failed"] | None = None,
+    slower_than_s: float | None = None,
+    faster_than_s: float | None = None,
+    order: Literal["slowest", "fastest", "newest", "oldest"] = "slowest",
+    most: int = 100,
+    environment: str | None = None,
 ) -> Any:
     wanted = Filter(service, operation, version, instance, outcome, slower_than_s, faster_than_s)
     return list_traces(_window(start, end, "range"), wanted, order, max(1, min(most, MOST_ROWS)), environment)
@@ -213,8 +252,14 @@ def list_inquiries(request: HttpRequest, most: int = 100) -> Any:
 def _inquiry_row(inquiry: Inquiry) -> InquiryRow:
     first = next(iter(inquiry.answer["suspects"]), None)
     return InquiryRow(
-        id=str(inquiry.id), created=inquiry.created.isoformat(), asked_by=inquiry.asked_by.get_username() if inquiry.asked_by else None, service=inquiry.service,
-        operation=inquiry.answer["symptom"]["operation"], signal=inquiry.signal, suspect=first and first["entity"]["name"], confidence=first and first["confidence"],
+        id=str(inquiry.id),
+        created=inquiry.created.isoformat(),
+        asked_by=inquiry.asked_by.get_username() if inquiry.asked_by else None,
+        service=inquiry.service,
+        operation=inquiry.answer["symptom"]["operation"],
+        signal=inquiry.signal,
+        suspect=first and first["entity"]["name"],
+        confidence=first and first["confidence"],
     )
 
 

@@ -14,7 +14,7 @@ POLICY = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' d
 
 
 @sync_and_async_middleware
-def ContentPolicy(get_response: Callable[[HttpRequest], Any]) -> Callable[[HttpRequest], Any]:  # noqa: N802
+def ContentPolicy(get_response: Callable[[HttpRequest], Any]) -> Callable[[HttpRequest], Any]:
     """Scripts, fonts and data come from Wirbel itself only."""
     import inspect
 

@@ -44,7 +44,12 @@ def _write_parquet(table: pa.Table) -> bytes:
     sink = pa.BufferOutputStream()
     names = [name for name in table.column_names if name not in _PLAIN]
     pq.write_table(
-        table, sink, compression="zstd", compression_level=3, use_dictionary=names, write_statistics=False,
+        table,
+        sink,
+        compression="zstd",
+        compression_level=3,
+        use_dictionary=names,
+        write_statistics=False,
         column_encoding={name: "DELTA_BINARY_PACKED" for name in ("start", "duration") if name in table.column_names},
         store_schema=True,
     )
@@ -90,7 +95,8 @@ def _span_block(table: pa.Table, hour: int, level: int) -> Block:
     parent = parent_rows(table)
     has_row = pa.array(parent >= 0)
     stored = table.set_column(
-        table.schema.get_field_index("parent_id"), "parent_id",
+        table.schema.get_field_index("parent_id"),
+        "parent_id",
         pc.if_else(has_row, pa.scalar(None, pa.binary(8)), table["parent_id"]),
     ).append_column("parent_row", pa.array((parent - np.arange(len(parent))).astype(np.int32), mask=parent < 0))
     data = _write_parquet(stored)
@@ -98,8 +104,16 @@ def _span_block(table: pa.Table, hour: int, level: int) -> Block:
     trace = spans.ids(table["trace_id"], 16)
     traces = trace[np.r_[True, (trace[1:] != trace[:-1]).any(axis=1)]]  # rows of a trace lie together
     return Block(
-        stream=Stream.SPANS, level=level, hour=hour, time_from=int(start.min()), time_to=int((start + duration).max()),
-        rows=table.num_rows, size=len(data), services=sorted(set(table["service"].to_pylist()))[:2000], trace_filter=bloom.build(traces), data=data,
+        stream=Stream.SPANS,
+        level=level,
+        hour=hour,
+        time_from=int(start.min()),
+        time_to=int((start + duration).max()),
+        rows=table.num_rows,
+        size=len(data),
+        services=sorted(set(table["service"].to_pylist()))[:2000],
+        trace_filter=bloom.build(traces),
+        data=data,
     )
 
 
@@ -110,10 +124,19 @@ def make_cell_blocks(table: pa.Table, level: int) -> list[Block]:
         part = table.take(pa.array(np.flatnonzero(hours == hour)))
         minutes = spans.numbers(part["minute"])
         data = _write_parquet(part)
-        blocks.append(Block(
-            stream=Stream.CELLS, level=level, hour=int(hour) * HOUR_NS, time_from=int(minutes.min()), time_to=int(minutes.max()) + 60 * 10**9,
-            rows=part.num_rows, size=len(data), services=sorted(set(part["service"].to_pylist()))[:2000], data=data,
-        ))
+        blocks.append(
+            Block(
+                stream=Stream.CELLS,
+                level=level,
+                hour=int(hour) * HOUR_NS,
+                time_from=int(minutes.min()),
+                time_to=int(minutes.max()) + 60 * 10**9,
+                rows=part.num_rows,
+                size=len(data),
+                services=sorted(set(part["service"].to_pylist()))[:2000],
+                data=data,
+            )
+        )
     return blocks
 
 

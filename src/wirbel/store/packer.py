@@ -57,7 +57,9 @@ def write_spans(table: spans.pa.Table, level: int = 0) -> None:
     table, learned = resolve(table, dict(PeerAddress.objects.values_list("address", "service")))
     PeerAddress.objects.bulk_create(
         [PeerAddress(address=a, service=s) for a, s in sorted(learned.items())],
-        update_conflicts=True, unique_fields=["address"], update_fields=["service"],
+        update_conflicts=True,
+        unique_fields=["address"],
+        update_fields=["service"],
     )
     Block.objects.bulk_create(blocks.make_span_blocks(table, level), batch_size=1)
     derived = cells.derive(table)

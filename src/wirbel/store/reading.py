@@ -53,8 +53,7 @@ def window_spans(start: int, end: int, environment: str | None = None, columns: 
     first, so that one packed meanwhile is seen twice rather than not at all.
     """
     fresh = [
-        blocks.from_ipc(segment.data)
-        for segment in Segment.objects.filter(stream=Stream.SPANS, time_to__gte=start, time_from__lt=end).order_by("id")[:500]
+        blocks.from_ipc(segment.data) for segment in Segment.objects.filter(stream=Stream.SPANS, time_to__gte=start, time_from__lt=end).order_by("id")[:500]
     ]
     if columns is not None:
         columns = list(dict.fromkeys([*columns, *blocks.IDENTITY]))
@@ -95,9 +94,19 @@ def changes(start: int, end: int, environment: str | None = None, service: str |
 
 def as_change(record: ChangeRecord) -> Change:
     return Change(
-        id=record.identity, kind=record.kind, at=record.at, until=record.until, service=record.service, version=record.version,
-        environment=record.environment, entity=record.entity, actor=record.actor, summary=record.summary,
-        before=record.before, after=record.after, link=record.link,
+        id=record.identity,
+        kind=record.kind,
+        at=record.at,
+        until=record.until,
+        service=record.service,
+        version=record.version,
+        environment=record.environment,
+        entity=record.entity,
+        actor=record.actor,
+        summary=record.summary,
+        before=record.before,
+        after=record.after,
+        link=record.link,
     )
 
 
@@ -106,8 +115,19 @@ def store_changes(given: list[Change]) -> list[str]:
     ChangeRecord.objects.bulk_create(
         [
             ChangeRecord(
-                identity=c.id, kind=c.kind, at=c.at, until=c.until, service=c.service, version=c.version, environment=c.environment,
-                entity=dict(c.entity), actor=c.actor, summary=c.summary, before=c.before, after=c.after, link=c.link,
+                identity=c.id,
+                kind=c.kind,
+                at=c.at,
+                until=c.until,
+                service=c.service,
+                version=c.version,
+                environment=c.environment,
+                entity=dict(c.entity),
+                actor=c.actor,
+                summary=c.summary,
+                before=c.before,
+                after=c.after,
+                link=c.link,
             )
             for c in given
         ],

@@ -56,7 +56,8 @@ def _matrix(requests: Requests, values: Floats) -> Floats:
     rows = np.flatnonzero((requests.part >= 0) & (requests.request >= 0))
     width = max(len(requests.parts), 1)
     cell = requests.request[rows] * width + requests.part[rows]
-    return np.bincount(cell, weights=values[rows], minlength=len(requests) * width).reshape(len(requests), width)
+    flat = np.bincount(cell, weights=values[rows], minlength=len(requests) * width)
+    return np.asarray(flat, np.float64).reshape(len(requests), width)
 
 
 def _means(values: Floats, weight: Floats) -> Floats:
@@ -98,10 +99,7 @@ def _contributions(requests: Requests, amount: Floats, calls: Floats) -> list[Co
     more = (n1 - n0) * each
     slower = (t1 - t0) - more
     low, high = _interval(amount, requests)
-    found = [
-        Contribution(part, *(float(x[i]) for x in (n0, n1, t0, t1, t1 - t0, more, slower, low, high)))
-        for i, part in enumerate(requests.parts)
-    ]
+    found = [Contribution(part, *(float(x[i]) for x in (n0, n1, t0, t1, t1 - t0, more, slower, low, high))) for i, part in enumerate(requests.parts)]
     return sorted(found, key=lambda c: -abs(c.delta))
 
 

@@ -105,7 +105,15 @@ def _marks(requests: Requests) -> _Marks:
     if not owners:
         nothing = np.zeros(0, np.int64)
         return _Marks(nothing, nothing, [], nothing, nothing, nothing, 0)
-    return _Marks(np.concatenate(owners), np.concatenate(codes), described, np.concatenate(groups), np.concatenate(group_owners), np.concatenate(group_pairs), group_offset)
+    return _Marks(
+        np.concatenate(owners),
+        np.concatenate(codes),
+        described,
+        np.concatenate(groups),
+        np.concatenate(group_owners),
+        np.concatenate(group_pairs),
+        group_offset,
+    )
 
 
 def who_stands_out(requests: Requests, bad: npt.NDArray[np.bool_], over: Floats, delta: float, most: int = 30) -> list[Standout]:
@@ -128,8 +136,9 @@ def who_stands_out(requests: Requests, bad: npt.NDArray[np.bool_], over: Floats,
         """Sums of one value a request over each mark and over its siblings, by operation: (marks, strata)."""
         own = np.bincount(found.mark * width + stratum[found.owner], weights=values[found.owner], minlength=marks * width)
         group = np.bincount(found.group_of_pair * width + stratum[found.group_owner], weights=values[found.group_owner], minlength=found.groups * width)
-        own, group = own.reshape(marks, width), group.reshape(found.groups, width)
-        return own, group[found.group] - own
+        by_mark = np.asarray(own, np.float64).reshape(marks, width)
+        by_group = np.asarray(group, np.float64).reshape(found.groups, width)
+        return by_mark, by_group[found.group] - by_mark
 
     is_bad = bad.astype(float)
     bad_with, bad_others = both(is_bad)
@@ -166,12 +175,22 @@ def who_stands_out(requests: Requests, bad: npt.NDArray[np.bool_], over: Floats,
     np.add.at(fingerprint, found.mark, words[found.owner])
     standouts: dict[int, Standout] = {}
     for i in kept[np.lexsort((kept, p[kept], -np.round(explains[kept], 3)))]:
+        service, key, value = found.described[i]
         same = standouts.get(int(fingerprint[i]))
         if same is not None:
             same.same_as.append(found.described[i])
         elif len(standouts) < most:
             standouts[int(fingerprint[i])] = Standout(
-                *found.described[i], float(share_bad[i]), float(share_normal[i]), int(rows_with[i]), float(excess_with[i]), float(excess_others[i]),
-                "focus" if enough[i] else "reference", float(min(explains[i], 1.0)), float(p[i]),
+                service,
+                key,
+                value,
+                float(share_bad[i]),
+                float(share_normal[i]),
+                int(rows_with[i]),
+                float(excess_with[i]),
+                float(excess_others[i]),
+                "focus" if enough[i] else "reference",
+                float(min(explains[i], 1.0)),
+                float(p[i]),
             )
     return list(standouts.values())

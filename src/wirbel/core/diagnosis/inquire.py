@@ -59,7 +59,9 @@ def diagnose(question: Question, table: pa.Table, changes: list[Change], notes: 
     ratio, explained = _load(question, here, over, change_of_symptom)
     findings = Findings(change_of_symptom, question.signal, started, parts, standouts, judged, moved, ratio, explained)
     suspects, unexplained = rank(findings)
-    return Answer(question, change_of_symptom, _percentiles(here), started, parts, standouts, judged, moved, suspects, unexplained, _examples(here, bad, carrying), notes)
+    return Answer(
+        question, change_of_symptom, _percentiles(here), started, parts, standouts, judged, moved, suspects, unexplained, _examples(here, bad, carrying), notes
+    )
 
 
 def _measured(question: Question, found: Requests) -> Floats:
@@ -158,7 +160,9 @@ def _load(question: Question, here: Requests, values: Floats, change: Effect) ->
 def _percentiles(here: Requests) -> dict[str, tuple[float | None, float | None]]:
     found: dict[str, tuple[float | None, float | None]] = {}
     for share in (50, 75, 90, 95, 99):
-        before, after = (float(np.quantile(here.seconds[rows], share / 100, method="inverted_cdf", weights=here.weight[rows])) for rows in (~here.in_focus, here.in_focus))
+        before, after = (
+            float(np.quantile(here.seconds[rows], share / 100, method="inverted_cdf", weights=here.weight[rows])) for rows in (~here.in_focus, here.in_focus)
+        )
         found[f"p{share}"] = (before, after)
     return found
 
@@ -191,14 +195,25 @@ def _throughput(question: Question, here: Requests, changes: list[Change], notes
         name = callers[pair[0]] if pair[0] >= 0 else "from outside"
         delta = rate[True] - rate[False]
         part = Part(requests.OWN, name, operations[pair[1]], question.service, "service")
-        parts.append(Contribution(part, rate[False], rate[True], rate[False], rate[True], delta, delta, 0.0, *_rate_interval(here.weight[rows], here.in_focus[rows], seconds)))
+        parts.append(
+            Contribution(
+                part, rate[False], rate[True], rate[False], rate[True], delta, delta, 0.0, *_rate_interval(here.weight[rows], here.in_focus[rows], seconds)
+            )
+        )
     total = {side: float(here.weight[here.in_focus == side].sum()) / seconds[side] for side in (True, False)}
     low, high = _rate_interval(here.weight, here.in_focus, seconds)
-    change = Effect(total[False], total[True], total[True] - total[False], low, high, "requests/s", "rate", int((~here.in_focus).sum()), int(here.in_focus.sum()))
+    change = Effect(
+        total[False], total[True], total[True] - total[False], low, high, "requests/s", "rate", int((~here.in_focus).sum()), int(here.in_focus.sum())
+    )
     parts.sort(key=lambda c: -abs(c.delta))
     suspects, unexplained = _rank_throughput(change, parts)
     started = onset.find(np.sort(here.start)[1:], np.diff(np.sort(here.start)).astype(float)) if len(here) > 1 else None
-    judged = [change_tests.Judged(c, c.service == question.service, ((started.at if started else question.focus.start) - c.at) / 1e9, None, None, 0.0, None, None, "unclear") for c in changes]
+    judged = [
+        change_tests.Judged(
+            c, c.service == question.service, ((started.at if started else question.focus.start) - c.at) / 1e9, None, None, 0.0, None, None, "unclear"
+        )
+        for c in changes
+    ]
     return Answer(question, change, {}, started, parts, [], judged, [], suspects, unexplained, {}, notes)
 
 
@@ -223,5 +238,15 @@ def _rank_throughput(change: Effect, parts: list[Contribution]) -> tuple[list, f
             continue
         outside = c.part.service == "from outside"
         words = f"{c.part.operation} {'from outside' if outside else 'asked by ' + c.part.service}: {text.number(c.reference)} → {text.number(c.focus)} a second, {text.share(explains)} of the change."
-        suspects.append(Suspect("load" if outside else "service", c.part.service, "traffic" if change.delta > 0 else "absence", min(explains, 1.0), service=None if outside else c.part.service, evidence=[Evidence("traffic", True, words, 3 * explains)], confidence=1 / (1 + np.exp(2 - 3 * min(explains, 1.0)))))
+        suspects.append(
+            Suspect(
+                "load" if outside else "service",
+                c.part.service,
+                "traffic" if change.delta > 0 else "absence",
+                min(explains, 1.0),
+                service=None if outside else c.part.service,
+                evidence=[Evidence("traffic", True, words, 3 * explains)],
+                confidence=1 / (1 + np.exp(2 - 3 * min(explains, 1.0))),
+            )
+        )
     return suspects, max(0.0, 1.0 - sum(s.explains for s in suspects)) if suspects else 1.0

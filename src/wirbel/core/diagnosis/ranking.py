@@ -16,7 +16,7 @@ from wirbel.core.diagnosis.changes import Judged
 from wirbel.core.diagnosis.contrast import Standout
 from wirbel.core.diagnosis.model import Evidence, Moved, Suspect
 from wirbel.core.diagnosis.onset import Onset
-from wirbel.core.diagnosis.requests import DEPENDENCY, OWN, TRANSFER
+from wirbel.core.diagnosis.requests import OWN, TRANSFER
 
 LEAST_EXPLAINED = 0.03  # parts below it are noise
 MOST_SUSPECTS = 10
@@ -87,7 +87,13 @@ def _from_parts(found: Findings, delta: float) -> list[Suspect]:
         for amount, mechanism, _ in amounts:
             by_mechanism[mechanism] = by_mechanism.get(mechanism, 0.0) + amount / delta
         mechanism = max(by_mechanism, key=lambda m: by_mechanism[m])
-        suspect = Suspect(kind, name, "external" if kind == "external" and mechanism == "slower-work" else mechanism, min(total / delta, 1.0), service=name if kind == "service" else None)
+        suspect = Suspect(
+            kind,
+            name,
+            "external" if kind == "external" and mechanism == "slower-work" else mechanism,
+            min(total / delta, 1.0),
+            service=name if kind == "service" else None,
+        )
         suspect.evidence.append(_main_sentence(found, suspect, amounts, delta))
         suspects.append(suspect)
     return suspects
@@ -115,7 +121,7 @@ def _main_sentence(found: Findings, suspect: Suspect, amounts: list[tuple[float,
 def _localised(found: Findings) -> list[Suspect]:
     """One instance, host or other value that is bad while its siblings in the same window are not."""
     kinds = {"service.instance.id": "instance", "host.name": "host", "cloud.availability_zone": "zone"}
-    suspects = []
+    suspects: list[Suspect] = []
     for s in found.standouts:
         values = [(s.service, s.key, s.value), *s.same_as]
         keyed = next((v for v in values if v[1] in kinds), None)
@@ -126,9 +132,19 @@ def _localised(found: Findings) -> list[Suspect]:
         if any(x.name == value for x in suspects):
             continue
         words = f"Requests that touch {value} are {text.quantity(s.excess_with, found.effect.unit)} over what is usual for them, those at its siblings {text.quantity(s.excess_others, found.effect.unit)}."
-        suspects.append(Suspect(kinds[key], value, "unknown", s.explains, service=service, attributes={k: v for _, k, v in values}, evidence=[
-            Evidence("stands-out", True, words, _weigh_share(s.explains) * 0.7 + weights.LOCALISED, {"service": service, "key": key, "value": value}),
-        ]))
+        suspects.append(
+            Suspect(
+                kinds[key],
+                value,
+                "unknown",
+                s.explains,
+                service=service,
+                attributes={k: v for _, k, v in values},
+                evidence=[
+                    Evidence("stands-out", True, words, _weigh_share(s.explains) * 0.7 + weights.LOCALISED, {"service": service, "key": key, "value": value}),
+                ],
+            )
+        )
     return suspects
 
 
@@ -155,7 +171,9 @@ def _blame_changes(found: Findings, suspects: list[Suspect]) -> None:
             if judged.old_version_after is not None and judged.before is not None and judged.after is not None:
                 stayed = abs(judged.old_version_after - judged.before) < 0.5 * abs(judged.after - judged.before)
                 words = f"Requests served by other versions of {change.service} after it: {text.quantity(judged.old_version_after, unit)}."
-                suspect.evidence.append(Evidence("control", stayed, words, weights.CONTROL_STAYED if stayed else weights.CONTROL_MOVED, {"service": change.service or ""}))
+                suspect.evidence.append(
+                    Evidence("control", stayed, words, weights.CONTROL_STAYED if stayed else weights.CONTROL_MOVED, {"service": change.service or ""})
+                )
             _version_stands_out(found, suspect, change.version)
         for judged in own:
             if judged.verdict in ("too-late", "innocent"):

@@ -132,7 +132,7 @@ def _distinct(key: Ints) -> tuple[Ints, Ints]:
     packed = np.zeros(key.shape[1], np.int64)
     for field, size in zip(key, sizes, strict=True):
         packed = packed * size + (field + 1)
-    used, first, code = np.unique(packed, return_index=True, return_inverse=True)
+    _used, first, code = np.unique(packed, return_index=True, return_inverse=True)
     return key[:, first].T, code.reshape(-1)
 
 

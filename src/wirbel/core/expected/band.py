@@ -15,6 +15,7 @@ from scipy import stats
 Floats = npt.NDArray[np.float64]
 
 WINDOW = 120  # minutes that a value is judged by
+STRIDE = 3  # minutes that share one location and scale, taken from the minutes before the first of them
 NEEDED = 20  # minutes with data before anything is said
 LEVEL = 0.99  # share of normal values inside the band
 DEGREES = 5  # of Student's t: normal minutes have heavier tails than a Gaussian
@@ -59,16 +60,15 @@ def expected_band(values: Floats, samples: Floats, logarithmic: bool = True) -> 
     n = np.where(missing, 0.0, samples)
     weight = np.minimum(n, 1000.0)
     pad = ((0, 0), (WINDOW, 0))
-    past_x = np.lib.stride_tricks.sliding_window_view(np.pad(x, pad), WINDOW, axis=1)[:, :-1]
-    past_n = np.lib.stride_tricks.sliding_window_view(np.pad(n, pad), WINDOW, axis=1)[:, :-1]
-    past_w = np.lib.stride_tricks.sliding_window_view(np.pad(weight, pad), WINDOW, axis=1)[:, :-1]
-    known = (past_n > 0).sum(axis=-1)
-    learning = known < NEEDED
+    past_x, past_n, past_w = (np.lib.stride_tricks.sliding_window_view(np.pad(y, pad), WINDOW, axis=1)[:, :-1:STRIDE] for y in (x, n, weight))
     location = _weighted_median(past_x, past_w)
     deviation = np.abs(past_x - location[..., None])
     used = past_n > 0
     scale = 1.4826 * _weighted_median(deviation, used.astype(float))
     typical_n = _weighted_median(past_n, used.astype(float))
+    known = used.sum(axis=-1)
+    known, location, scale, typical_n = (np.repeat(y, STRIDE, axis=1)[:, : x.shape[1]] for y in (known, location, scale, typical_n))
+    learning = known < NEEDED
     # A minute with fewer requests than usual scatters more: half of the spread is taken as sampling noise.
     with np.errstate(divide="ignore", invalid="ignore"):
         inflation = np.sqrt(0.5 + 0.5 * np.clip(typical_n / np.maximum(n, 1.0), 0.25, 50.0))

@@ -15,7 +15,15 @@ from opentelemetry.proto.common.v1.common_pb2 import AnyValue
 
 from wirbel.core.signals.conventions import CURRENT_NAME
 
-_FIELDS = (("s", "string_value"), ("i", "int_value"), ("f", "double_value"), ("b", "bool_value"), ("j", "array_value"), ("j", "kvlist_value"), ("x", "bytes_value"))
+_FIELDS = (
+    ("s", "string_value"),
+    ("i", "int_value"),
+    ("f", "double_value"),
+    ("b", "bool_value"),
+    ("j", "array_value"),
+    ("j", "kvlist_value"),
+    ("x", "bytes_value"),
+)
 
 
 def plain_value(value: AnyValue) -> Any:

@@ -57,9 +57,7 @@ def statement_summary(statements: pa.Array) -> pa.Array:
 
     def change(values: pa.Array) -> pa.Array:
         verb = pc.struct_field(pc.extract_regex(values, r"(?is)^\s*(?P<v>[a-z]+)"), "v")
-        table = pc.struct_field(
-            pc.extract_regex(values, r"""(?is)\b(?:from|into|update|table)\s+["`\[]?(?P<t>[\w.]+)"""), "t"
-        )
+        table = pc.struct_field(pc.extract_regex(values, r"""(?is)\b(?:from|into|update|table)\s+["`\[]?(?P<t>[\w.]+)"""), "t")
         with_table = pc.binary_join_element_wise(pc.utf8_upper(verb), table, " ")
         return pc.coalesce(with_table, pc.utf8_upper(verb))
 
@@ -126,15 +124,26 @@ def derive(columns: Columns, name: pa.Array, kind: np.ndarray, status: np.ndarra
             pc.and_(is_database, pc.is_valid(statement)),
             pc.and_(is_call, pc.is_valid(asked)),
         ),
-        served, statement, asked, without_ids(name),
+        served,
+        statement,
+        asked,
+        without_ids(name),
     )
 
-    peer = pc.coalesce(columns.text("service.peer.name"), pc.if_else(is_database, pc.coalesce(address, columns.text("db.namespace"), system), None), columns.text("messaging.system"), address)
+    peer = pc.coalesce(
+        columns.text("service.peer.name"),
+        pc.if_else(is_database, pc.coalesce(address, columns.text("db.namespace"), system), None),
+        columns.text("messaging.system"),
+        address,
+    )
     is_cache = pc.is_in(system, value_set=pa.array(sorted(CACHE_SYSTEMS)))
     is_broker = pc.or_(pc.is_valid(topic), pc.is_valid(columns.text("messaging.system")))
     peer_kind = pc.case_when(
         pc.make_struct(is_cache, is_database, is_broker, pc.is_valid(peer)),
-        pa.scalar("cache"), pa.scalar("database"), pa.scalar("broker"), pa.scalar("external"),
+        pa.scalar("cache"),
+        pa.scalar("database"),
+        pa.scalar("broker"),
+        pa.scalar("external"),
         pa.scalar(None, pa.string()),
     )
     peer = pc.if_else(is_broker, pc.coalesce(address, columns.text("messaging.system"), topic), peer)

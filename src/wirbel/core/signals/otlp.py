@@ -258,11 +258,15 @@ def _nested(column: pa.ListArray, kind: pa.DataType, make: Any) -> pa.Array:
 
 
 def _events(column: pa.ListArray) -> pa.Array:
-    return _nested(column, spans.EVENT, lambda event: {
-        "at": min(event["time_unix_nano"], 2**63 - 1),
-        "name": event["name"],
-        "attributes": _attributes_json(event["attributes"]),
-    })
+    return _nested(
+        column,
+        spans.EVENT,
+        lambda event: {
+            "at": min(event["time_unix_nano"], 2**63 - 1),
+            "name": event["name"],
+            "attributes": _attributes_json(event["attributes"]),
+        },
+    )
 
 
 def _links(column: pa.ListArray) -> pa.Array:

@@ -23,9 +23,7 @@ DONE, REFUSED, FAILED = 0, 1, 2
 OUTCOME_NAMES = ("done", "refused", "failed")
 
 EVENT = pa.struct([("at", pa.int64()), ("name", pa.string()), ("attributes", pa.string())])
-LINK = pa.struct(
-    [("trace_id", pa.binary(16)), ("span_id", pa.binary(8)), ("attributes", pa.string())]
-)
+LINK = pa.struct([("trace_id", pa.binary(16)), ("span_id", pa.binary(8)), ("attributes", pa.string())])
 
 SPAN_SCHEMA = pa.schema(
     [

@@ -68,7 +68,7 @@ def resolve(table: pa.Table, known: dict[str, str]) -> tuple[pa.Table, dict[str,
     by_address[(kind != spans.CLIENT) | np.isin(kind_of_peer, ["database", "cache", "broker"])] = None
     by_answer = np.array([*services, None], dtype=object)[answered]
     settled = np.where(answered >= 0, by_answer, by_address)
-    is_settled = np.not_equal(settled, None)
+    is_settled = np.array([name is not None for name in settled])
     names = np.where(is_settled, settled, np.array([*peers, None], dtype=object)[peer])
     kinds = np.where(is_settled, "service", kind_of_peer)
     table = table.set_column(table.schema.get_field_index("peer"), "peer", pa.array(names, pa.string()))

@@ -4,21 +4,19 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     initial = True
 
-    dependencies = [
-    ]
+    dependencies = []
 
     operations = [
         migrations.CreateModel(
-            name='Token',
+            name="Token",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('name', models.CharField(max_length=200)),
-                ('digest', models.CharField(max_length=64, unique=True)),
-                ('created', models.DateTimeField(auto_now_add=True)),
-                ('revoked', models.DateTimeField(null=True)),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("name", models.CharField(max_length=200)),
+                ("digest", models.CharField(max_length=64, unique=True)),
+                ("created", models.DateTimeField(auto_now_add=True)),
+                ("revoked", models.DateTimeField(null=True)),
             ],
         ),
     ]
