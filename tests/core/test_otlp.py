@@ -256,6 +256,12 @@ def attributes(**given: object) -> dict:
             "kafka",
             "broker",
         ),
+        (
+            {"name": "GET", "kind": 3, **attributes(http__request__method="GET", url__full="https://t.example/v1/7/8/pass-1234/x9")},
+            "GET /v1/{id}/{id}/{id}/x9",
+            "t.example",
+            "external",
+        ),
         ({"name": "resize 42", "kind": 1}, "resize 42", None, None),
     ],
 )

@@ -59,6 +59,7 @@ def _parser() -> argparse.ArgumentParser:
 
     test = commands.add_parser("test", help="run the whole suite; extra words go to pytest")
     test.add_argument("words", nargs=argparse.REMAINDER)
+    commands.add_parser("bench", parents=[shared], help="measure, beside the plain alternatives")
     schema = commands.add_parser("schema", help="write the API's OpenAPI schema to a file")
     schema.add_argument("file")
     return parser

@@ -7,6 +7,9 @@ import json
 import os
 import subprocess
 import sys
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 from wirbel.cli import environment
@@ -134,26 +137,33 @@ def schema(arguments: argparse.Namespace) -> int:
     return 0
 
 
-def test(arguments: argparse.Namespace) -> int:
-    """Runs everything on a throw-away database; static checks too when no words narrow the run."""
-    import tempfile
-
-    root = Path(os.environ["WIRBEL_ROOT"])
-    with tempfile.TemporaryDirectory(prefix="wirbel-test-") as folder:
-        Path(folder).chmod(0o755)
+@contextmanager
+def _throw_away_database() -> Iterator[None]:
+    with tempfile.TemporaryDirectory(prefix="wirbel-") as folder:
+        Path(folder).chmod(0o755)  # the user postgres must get in
         os.environ["WIRBEL_HOME"] = folder
         database = EmbeddedDatabase(Path(folder))
         database.start(0)
         os.environ["WIRBEL_DATABASE_URL"] = database.url()
         try:
-            words = arguments.words
-            if not words and (failed := _static_checks(root)):
-                say(f"these checks failed: {', '.join(failed)}")
-                return 1
-            return subprocess.run([sys.executable, "-m", "pytest", *words], cwd=root).returncode
+            yield
         finally:
             database.stop()
-    return 0
+
+
+def test(arguments: argparse.Namespace) -> int:
+    """Runs everything on a throw-away database; static checks too when no words narrow the run."""
+    root = Path(os.environ["WIRBEL_ROOT"])
+    with _throw_away_database():
+        if not arguments.words and (failed := _static_checks(root)):
+            say(f"these checks failed: {', '.join(failed)}")
+            return 1
+        return subprocess.run([sys.executable, "-m", "pytest", *arguments.words], cwd=root).returncode
+
+
+def bench(arguments: argparse.Namespace) -> int:
+    with _throw_away_database():
+        return subprocess.run([sys.executable, "-m", "bench"], cwd=os.environ["WIRBEL_ROOT"]).returncode
 
 
 def _static_checks(root: Path) -> list[str]:

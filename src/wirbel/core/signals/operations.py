@@ -15,11 +15,17 @@ from wirbel.core.signals import spans
 from wirbel.core.signals.conventions import CACHE_SYSTEMS
 
 MAX_NAME = 300  # characters of an operation name that are kept
-_ID_PATTERNS = (
-    (r"/[0-9a-fA-F]{8}-[0-9a-fA-F-]{27}", "/{id}"),
-    (r"/[0-9a-fA-F]*[0-9][0-9a-fA-F]{7,}", "/{id}"),
-    (r"/[A-Za-z]{0,4}-?[0-9]+", "/{id}"),
+# Whole segments of a path: UUIDs, numbers, long hexadecimal words with a digit, and words like pass-1234.
+# A version such as v1 is a name. Each pattern takes the slash that follows, so that it runs twice.
+_ID_SEGMENTS = "|".join(
+    (
+        r"[0-9a-fA-F]{8}-[0-9a-fA-F-]{27}",
+        r"[0-9]+",
+        r"[0-9a-fA-F]*[0-9][0-9a-fA-F]{7,}",
+        r"[A-Za-z]{1,8}-?[0-9]{3,}",
+    )
 )
+_ID_PATTERN = rf"/(?:{_ID_SEGMENTS})(/|$)"
 _LITERALS = ((r"'(?:[^']|'')*'", "?"), (r"\$[0-9]+", "?"), (r"\b[0-9]+(?:\.[0-9]+)?\b", "?"), (r"\((?:\s*\?\s*,?)+\)", "(?)"), (r"\s+", " "))
 
 
@@ -34,8 +40,8 @@ def without_ids(paths: pa.Array) -> pa.Array:
 
     def change(values: pa.Array) -> pa.Array:
         values = pc.replace_substring_regex(values, r"[?#].*$", "")
-        for pattern, replacement in _ID_PATTERNS:
-            values = pc.replace_substring_regex(values, pattern, replacement)
+        for _ in range(2):
+            values = pc.replace_substring_regex(values, _ID_PATTERN, r"/{id}\1")
         return pc.utf8_slice_codeunits(values, 0, MAX_NAME)
 
     return _distinct(paths, change)

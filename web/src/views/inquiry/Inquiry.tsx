@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { scaleLinear, scaleTime } from "d3-scale";
+import { useState } from "react";
 import { Link, useLocation, useParams } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
 import { changeTitle } from "../../charts/ChangeMark";
@@ -33,7 +34,7 @@ export function Inquiry() {
         <Ladder view={view} />
       </div>
       <Suspects view={view} />
-      <div className="mt-4 grid grid-cols-[minmax(0,1fr)_minmax(0,520px)] gap-7">
+      <div className="mt-4 grid grid-cols-2 gap-7">
         <Standouts view={view} />
         <Judged view={view} />
       </div>
@@ -322,15 +323,15 @@ function Standouts({ view }: { view: View }) {
       {view.standouts.length === 0 ? (
         <p className="text-second">No attribute value tells the slow requests from the others.</p>
       ) : (
-        <table className="sheet-table">
+        <table className="sheet-table table-fixed">
           <thead>
             <tr>
               <th>value</th>
-              <th className="num">of slow</th>
-              <th className="num">of normal</th>
-              <th className="num">over usual</th>
-              <th className="num">siblings</th>
-              <th className="num">explains</th>
+              <th className="num w-[52px]">of slow</th>
+              <th className="num w-[66px]">of normal</th>
+              <th className="num w-[72px]">over usual</th>
+              <th className="num w-[72px]">siblings</th>
+              <th className="num w-[58px]">explains</th>
             </tr>
           </thead>
           <tbody>
@@ -413,8 +414,12 @@ function Judged({ view }: { view: View }) {
   );
 }
 
+const SHOWN_PARTS = 10;
+
 function Parts({ view }: { view: View }) {
   const { unit } = view.effect;
+  const [all, setAll] = useState(false);
+  const rest = view.contributions.length - SHOWN_PARTS;
   const name = (one: Schemas["ContributionOut"]) =>
     one.kind === "dependency"
       ? `${one.service} asks ${one.peer}`
@@ -442,7 +447,7 @@ function Parts({ view }: { view: View }) {
           </tr>
         </thead>
         <tbody>
-          {view.contributions.map((one) => (
+          {view.contributions.slice(0, all ? undefined : SHOWN_PARTS).map((one) => (
             <tr key={`${one.kind}${one.service}${one.operation}${one.peer}`}>
               <td>{name(one)}</td>
               <td className="max-w-[260px] truncate font-mono text-[12px]">{one.operation}</td>
@@ -463,6 +468,11 @@ function Parts({ view }: { view: View }) {
           ))}
         </tbody>
       </table>
+      {!all && rest > 0 && (
+        <button type="button" className="mt-1 underline" onClick={() => setAll(true)}>
+          {rest} smaller parts
+        </button>
+      )}
     </section>
   );
 }

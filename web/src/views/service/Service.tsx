@@ -390,7 +390,9 @@ function Calls({ title, rows, link }: { title: string; rows: Schemas["CallRow"][
 function NearChanges({ changes }: { changes: Schemas["ChangeOut"][] }) {
   return (
     <section>
-      <h2>Its changes</h2>
+      <h2>
+        Changes <span>here and in what it asks</span>
+      </h2>
       {changes.length === 0 && <p className="text-second">None in this time.</p>}
       <ul>
         {changes

@@ -1,0 +1,6 @@
+from wirbel.cli import environment
+
+with environment.database():
+    from bench.run import main
+
+    main()
