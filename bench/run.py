@@ -20,7 +20,7 @@ from wirbel.explore import windows
 from wirbel.explore.standing import overview
 from wirbel.inquiry.ask import Asked, ask
 from wirbel.intake.models import Token
-from wirbel.store import blocks, packer, reading, segments
+from wirbel.store import packer, reading, segments
 from wirbel.store.models import Block, Segment, Stream
 
 BATCH = 512  # spans a request
@@ -109,7 +109,7 @@ def bench_questions() -> None:
     world = World(1, make_history(NOW), 4.2)
     for first in range(NOW - 6 * HOUR_NS, NOW, HOUR_NS // 2):
         with transaction.atomic():
-            packer.write_spans(blocks.deduplicate(world.requests(first, first + HOUR_NS // 2)), level=1)
+            packer.write_spans(spans.deduplicate(world.requests(first, first + HOUR_NS // 2)), level=1)
     count = sum(Block.objects.filter(stream=Stream.SPANS).values_list("rows", flat=True))
     start, end = NOW - 6 * HOUR_NS, NOW
     found = windows.signal(start, end)

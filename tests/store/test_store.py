@@ -180,7 +180,7 @@ def test_the_filter_rarely_lets_strangers_in(counted_up: bool) -> None:
 
 
 def test_parquet_and_back() -> None:
-    given_spans = blocks.deduplicate(some_spans(range(1, 200)))
+    given_spans = spans.deduplicate(some_spans(range(1, 200)))
     [block] = blocks.make_span_blocks(given_spans, 0)
     again = blocks._read_parquet(block.data, None)
     assert again.select(given_spans.column_names).equals(given_spans)

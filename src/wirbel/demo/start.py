@@ -17,6 +17,7 @@ from wirbel.accounts.models import Person, Role
 from wirbel.cli.database import free_port, say
 from wirbel.cli.environment import home
 from wirbel.cli.processes import run_until_stopped, server_command, worker_command
+from wirbel.core.signals import spans
 from wirbel.core.signals.changes import from_plain
 from wirbel.demo.history import make_history
 from wirbel.demo.simulate import World
@@ -24,7 +25,7 @@ from wirbel.demo.world import RATE
 from wirbel.inquiry.models import Inquiry
 from wirbel.intake.models import Token
 from wirbel.store import packer, reading
-from wirbel.store.blocks import HOUR_NS, deduplicate
+from wirbel.store.blocks import HOUR_NS
 from wirbel.store.models import Block, ChangeRecord, PeerAddress, Receipt, Segment, Service
 
 HOURS = 6
@@ -75,7 +76,7 @@ def _fill(seed: int) -> dict[str, object]:
     for chunk in range(start, now, CHUNK_NS):
         table = world.requests(chunk, min(chunk + CHUNK_NS, now))
         with transaction.atomic():
-            packer.write_spans(deduplicate(table), level=1)
+            packer.write_spans(spans.deduplicate(table), level=1)
         total += table.num_rows
         say(f"  {100 * (min(chunk + CHUNK_NS, now) - start) // (now - start):3d} %  {total} spans")
     reading.store_changes([from_plain(change) for change in history.changes])

@@ -10,6 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from wirbel.core import text
 from wirbel.core.diagnosis.inquire import diagnose
 from wirbel.core.diagnosis.model import Answer, Question, Signal, Window
 from wirbel.core.errors import InvalidQuestion, NotEnoughData
@@ -88,9 +89,7 @@ def _read(question: Question) -> tuple[pa.Table, list[str]]:
             part = part.set_column(index, "weight", pa.array(spans.numbers(part["weight"]) * weight))
         kept.append(part)
     # A trace that spans two windows was read twice.
-    from wirbel.store.blocks import deduplicate
-
-    return deduplicate(spans.conform(spans.concat(kept))), notes
+    return spans.deduplicate(spans.conform(spans.concat(kept))), notes
 
 
 def _choose(table: pa.Table, question: Question, window: Window) -> tuple[pa.Array, float, int]:
@@ -113,8 +112,6 @@ def _choose(table: pa.Table, question: Question, window: Window) -> tuple[pa.Arr
 
 
 def _clock(window: Window) -> str:
-    from wirbel.core import text
-
     return f"{text.clock(window.start)} and {text.clock(window.end)}"
 
 

@@ -9,7 +9,7 @@ from typing import Any, Literal
 from django.contrib.auth import authenticate, login, logout
 from django.core.cache import cache
 from django.http import HttpRequest
-from ninja import NinjaAPI, Schema
+from ninja import NinjaAPI, Query, Schema
 from ninja.errors import HttpError
 from ninja.security import django_auth
 
@@ -128,20 +128,25 @@ def ribbon(request: HttpRequest, start: str | None = None, end: str | None = Non
     )
 
 
+class Compared(Schema):
+    """The two windows, and the range and environment around them."""
+
+    focus_from: str
+    focus_to: str
+    reference_from: str
+    reference_to: str
+    start: str | None = None
+    end: str | None = None
+    environment: str | None = None
+
+    def windows(self) -> tuple[tuple[int, int], tuple[int, int]]:
+        return _window(self.focus_from, self.focus_to, "focus"), _window(self.reference_from, self.reference_to, "reference")
+
+
 @api.get("/overview", response=schemas.Overview)
-def get_overview(
-    request: HttpRequest,
-    focus_from: str,
-    focus_to: str,
-    reference_from: str,
-    reference_to: str,
-    start: str | None = None,
-    end: str | None = None,
-    environment: str | None = None,
-) -> Any:
+def get_overview(request: HttpRequest, asked: Query[Compared]) -> Any:
     """The standing of all services, worst first."""
-    low, high = _range(start, end)
-    return overview(low, high, _window(focus_from, focus_to, "focus"), _window(reference_from, reference_to, "reference"), environment)
+    return overview(*_range(asked.start, asked.end), *asked.windows(), asked.environment)
 
 
 @api.get("/services", response=list[str])
@@ -153,21 +158,10 @@ def services(request: HttpRequest, environment: str | None = None) -> Any:
 
 
 @api.get("/services/{name}", response=schemas.ServiceView)
-def service(
-    request: HttpRequest,
-    name: str,
-    focus_from: str,
-    focus_to: str,
-    reference_from: str,
-    reference_to: str,
-    start: str | None = None,
-    end: str | None = None,
-    environment: str | None = None,
-) -> Any:
-    low, high = _range(start, end)
+def service(request: HttpRequest, name: str, asked: Query[Compared]) -> Any:
     if not Service.objects.filter(name=name).exists():
         raise NotEnoughData(f"No service {name!r} has sent anything.")
-    return service_view(name, low, high, _window(focus_from, focus_to, "focus"), _window(reference_from, reference_to, "reference"), environment)
+    return service_view(name, *_range(asked.start, asked.end), *asked.windows(), asked.environment)
 
 
 @api.get("/traces", response=schemas.TraceList)

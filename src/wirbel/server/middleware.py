@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import inspect
 from collections.abc import Awaitable, Callable
 from typing import Any
 
@@ -16,7 +17,6 @@ POLICY = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' d
 @sync_and_async_middleware
 def ContentPolicy(get_response: Callable[[HttpRequest], Any]) -> Callable[[HttpRequest], Any]:
     """Scripts, fonts and data come from Wirbel itself only."""
-    import inspect
 
     def mark(response: HttpResponse) -> HttpResponse:
         response.headers.setdefault("Content-Security-Policy", POLICY)

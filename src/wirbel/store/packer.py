@@ -27,7 +27,7 @@ def pack() -> int:
         segments = _take_segments()
         if not segments:
             return 0
-        table = blocks.deduplicate(spans.conform(spans.concat([blocks.from_ipc(s.data) for s in segments])))
+        table = spans.deduplicate(spans.conform(spans.concat([blocks.from_ipc(s.data) for s in segments])))
         write_spans(table)
         Segment.objects.filter(id__in=[s.id for s in segments]).delete()
         announce("spans")
@@ -112,7 +112,7 @@ def _merge_group(stream: str, hour: int, level: int) -> bool:
             return False
         tables = blocks.read(Block.objects.filter(id__in=chosen))
         if stream == Stream.SPANS:
-            merged = blocks.make_span_blocks(blocks.deduplicate(spans.conform(spans.concat(tables))), level + 1)
+            merged = blocks.make_span_blocks(spans.deduplicate(spans.conform(spans.concat(tables))), level + 1)
         else:
             merged = blocks.make_cell_blocks(cells.merge(tables), level + 1)
         Block.objects.filter(id__in=chosen).delete()

@@ -65,7 +65,7 @@ def window_spans(start: int, end: int, environment: str | None = None, columns: 
         packed = blocks.read(found, columns)
     table = spans.concat(packed + fresh)
     if fresh and packed:
-        table = blocks.deduplicate(table)
+        table = spans.deduplicate(table)
     return _environment_filter(table, environment)
 
 
@@ -79,7 +79,7 @@ def trace(trace_id: bytes) -> pa.Table:
     ]
     parts += blocks.read(Block.objects.filter(id__in=candidates))
     parts = [part.filter(pc.equal(part["trace_id"], target)) for part in parts]
-    return blocks.deduplicate(spans.conform(spans.concat(parts)))
+    return spans.deduplicate(spans.conform(spans.concat(parts)))
 
 
 def changes(start: int, end: int, environment: str | None = None, service: str | None = None) -> list[Change]:

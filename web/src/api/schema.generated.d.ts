@@ -249,6 +249,26 @@ export interface components {
             /** Version */
             version: string | null;
         };
+        /**
+         * Compared
+         * @description The two windows, and the range and environment around them.
+         */
+        Compared: {
+            /** End */
+            end?: string | null;
+            /** Environment */
+            environment?: string | null;
+            /** Focus From */
+            focus_from: string;
+            /** Focus To */
+            focus_to: string;
+            /** Reference From */
+            reference_from: string;
+            /** Reference To */
+            reference_to: string;
+            /** Start */
+            start?: string | null;
+        };
         /** ContributionOut */
         ContributionOut: {
             /** Calls Focus */

@@ -7,12 +7,11 @@ import numpy.typing as npt
 import pyarrow as pa
 from scipy import stats
 
-from wirbel.core import text
 from wirbel.core.diagnosis import attribution, contrast, onset, requests
 from wirbel.core.diagnosis import changes as change_tests
 from wirbel.core.diagnosis.attribution import Contribution, Effect
 from wirbel.core.diagnosis.model import Answer, Moved, Question
-from wirbel.core.diagnosis.ranking import Findings, rank
+from wirbel.core.diagnosis.ranking import OUTSIDE, Findings, rank, rank_traffic
 from wirbel.core.diagnosis.requests import Part, Requests
 from wirbel.core.errors import NotEnoughData
 from wirbel.core.signals import spans
@@ -192,7 +191,7 @@ def _throughput(question: Question, here: Requests, changes: list[Change], notes
     for pair in np.unique(np.stack([who, what]), axis=1).T if len(here) else []:
         rows = (who == pair[0]) & (what == pair[1])
         rate = {side: float(here.weight[rows & (here.in_focus == side)].sum()) / seconds[side] for side in (True, False)}
-        name = callers[pair[0]] if pair[0] >= 0 else "from outside"
+        name = callers[pair[0]] if pair[0] >= 0 else OUTSIDE
         delta = rate[True] - rate[False]
         part = Part(requests.OWN, name, operations[pair[1]], question.service, "service")
         parts.append(
@@ -206,7 +205,7 @@ def _throughput(question: Question, here: Requests, changes: list[Change], notes
         total[False], total[True], total[True] - total[False], low, high, "requests/s", "rate", int((~here.in_focus).sum()), int(here.in_focus.sum())
     )
     parts.sort(key=lambda c: -abs(c.delta))
-    suspects, unexplained = _rank_throughput(change, parts)
+    suspects, unexplained = rank_traffic(change, parts)
     started = onset.find(np.sort(here.start)[1:], np.diff(np.sort(here.start)).astype(float)) if len(here) > 1 else None
     judged = [
         change_tests.Judged(
@@ -223,30 +222,3 @@ def _rate_interval(weight: Floats, in_focus: npt.NDArray[np.bool_], seconds: dic
     delta = focus.sum() / seconds[True] - reference.sum() / seconds[False]
     spread = np.sqrt((focus**2).sum() / seconds[True] ** 2 + (reference**2).sum() / seconds[False] ** 2)
     return float(delta - 1.96 * spread), float(delta + 1.96 * spread)
-
-
-def _rank_throughput(change: Effect, parts: list[Contribution]) -> tuple[list, float]:  # type: ignore[type-arg]
-    from wirbel.core.diagnosis.model import Evidence, Suspect
-    from wirbel.core.diagnosis.ranking import LEAST_EXPLAINED, MOST_SUSPECTS
-
-    if change.low <= 0 <= change.high:
-        return [], 1.0
-    suspects = []
-    for c in parts[:MOST_SUSPECTS]:
-        explains = c.delta / change.delta
-        if explains < LEAST_EXPLAINED:
-            continue
-        outside = c.part.service == "from outside"
-        words = f"{c.part.operation} {'from outside' if outside else 'asked by ' + c.part.service}: {text.number(c.reference)} → {text.number(c.focus)} a second, {text.share(explains)} of the change."
-        suspects.append(
-            Suspect(
-                "load" if outside else "service",
-                c.part.service,
-                "traffic" if change.delta > 0 else "absence",
-                min(explains, 1.0),
-                service=None if outside else c.part.service,
-                evidence=[Evidence("traffic", True, words, 3 * explains)],
-                confidence=1 / (1 + np.exp(2 - 3 * min(explains, 1.0))),
-            )
-        )
-    return suspects, max(0.0, 1.0 - sum(s.explains for s in suspects)) if suspects else 1.0

@@ -20,6 +20,7 @@ from wirbel.core.diagnosis.requests import OWN, TRANSFER
 
 LEAST_EXPLAINED = 0.03  # parts below it are noise
 MOST_SUSPECTS = 10
+OUTSIDE = "from outside"  # who asks where no instrumented caller is seen
 _PEER_ENTITY = {"database": "database", "cache": "database", "broker": "database", "external": "external", "service": "service"}
 
 
@@ -45,7 +46,7 @@ def rank(found: Findings) -> tuple[list[Suspect], float]:
     _blame_changes(found, suspects)
     _order_in_time(found, suspects)
     for suspect in suspects:
-        suspect.confidence = 1 / (1 + math.exp(-weights.PRIOR - sum(e.weight for e in suspect.evidence)))
+        suspect.confidence = _confidence(suspect.evidence)
     suspects.sort(key=lambda s: (-s.confidence, -s.explains, s.name))
     covered = sum(max(c.delta / delta, 0.0) for c in found.contributions if abs(c.delta / delta) >= LEAST_EXPLAINED)
     return suspects[:MOST_SUSPECTS], max(0.0, min(1.0, 1.0 - covered)) if suspects else 1.0
@@ -215,3 +216,34 @@ def _order_in_time(found: Findings, suspects: list[Suspect]) -> None:
             suspect.evidence.append(Evidence("onset", False, f"{where}, after the symptom.", weights.MOVED_AFTER_SYMPTOM))
         elif all(onset.at <= o.at for o in others):
             suspect.evidence.append(Evidence("onset", True, f"{where}: no other part moved earlier.", weights.FIRST_TO_MOVE))
+
+
+def rank_traffic(change: Effect, parts: list[Contribution]) -> tuple[list[Suspect], float]:
+    """Who asks more, or less, than before; one suspect for each asker and operation with a share of the change."""
+    if change.low <= 0 <= change.high:
+        return [], 1.0
+    suspects = []
+    for c in parts[:MOST_SUSPECTS]:
+        explains = c.delta / change.delta
+        if explains < LEAST_EXPLAINED:
+            continue
+        outside = c.part.service == OUTSIDE
+        who = OUTSIDE if outside else f"asked by {c.part.service}"
+        words = f"{c.part.operation} {who}: {text.number(c.reference)} → {text.number(c.focus)} a second, {text.share(explains)} of the change."
+        evidence = Evidence("traffic", True, words, _weigh_share(explains))
+        suspects.append(
+            Suspect(
+                "load" if outside else "service",
+                c.part.service,
+                "traffic" if change.delta > 0 else "absence",
+                min(explains, 1.0),
+                service=None if outside else c.part.service,
+                evidence=[evidence],
+                confidence=_confidence([evidence]),
+            )
+        )
+    return suspects, max(0.0, 1.0 - sum(s.explains for s in suspects)) if suspects else 1.0
+
+
+def _confidence(evidence: list[Evidence]) -> float:
+    return 1 / (1 + math.exp(-weights.PRIOR - sum(e.weight for e in evidence)))

@@ -148,6 +148,22 @@ def ids(column: pa.ChunkedArray | pa.Array, width: int) -> npt.NDArray[np.uint64
     return table
 
 
+def deduplicate(table: pa.Table) -> pa.Table:
+    """Keeps the first of rows with the same trace and span id, in order of trace, then start."""
+    trace, span = ids(table["trace_id"], 16), ids(table["span_id"], 8)
+    start = numbers(table["start"])
+    if not len(span):
+        return table
+    order = np.lexsort((span[:, 0], trace[:, 1], trace[:, 0]))
+    same = np.r_[False, (span[order[1:]] == span[order[:-1]]).all(axis=1) & (trace[order[1:]] == trace[order[:-1]]).all(axis=1)]
+    kept = order[~same]
+    new_trace = np.r_[True, (trace[kept[1:]] != trace[kept[:-1]]).any(axis=1)]
+    group = np.cumsum(new_trace) - 1
+    first = np.minimum.reduceat(start[kept], np.flatnonzero(new_trace))
+    # By the trace's own start, so that a block reads in time order and a trace stays together.
+    return table.take(pa.array(kept[np.lexsort((start[kept], group, first[group]))]))
+
+
 def attributes_of(table: pa.Table, row: int) -> tuple[dict[str, Any], dict[str, Any]]:
     """The span and the resource attributes of one row, under current names and types."""
     found: dict[str, dict[str, Any]] = {"span": {}, "resource": {}}
