@@ -3,11 +3,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 import pytest
-from playwright.sync_api import Browser, Page, Playwright
+from playwright.sync_api import Browser, Page, Playwright, expect
 
 from tests.conftest import Instance
 from tests.server.test_api import whole
 
+expect.set_options(timeout=20_000)  # a condition is awaited this long on a busy machine
 ARGUMENTS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update", "--disable-sync"]
 
 

@@ -57,7 +57,7 @@ def test_by_mouse_from_the_overview_to_one_trace(page: Page, instance: Instance)
     expect(page.get_by_role("region", name="Who stands out")).to_contain_text("4.8.0")
 
     page.get_by_role("link", name="A slow request beside a normal one").click()
-    expect(page.get_by_text("A normal one")).to_be_visible()
+    expect(page.get_by_text("A normal one", exact=True)).to_be_visible()
     trace = urlparse(page.url).path.rsplit("/", 1)[1]
     assert trace == answer["examples"]["slow"]["trace"]
     spans = page.get_by_role("treeitem")
@@ -65,7 +65,6 @@ def test_by_mouse_from_the_overview_to_one_trace(page: Page, instance: Instance)
     view = ask(api, f"/api/traces/{trace}", span=answer["examples"]["slow"]["span"])["this"]
     expect(page.locator("aside[data-span]")).to_have_attribute("data-span", view["spans"][4]["span"])
     expect(page.get_by_text("one after another")).to_be_visible()
-    page.go_back()
     page.go_back()
     expect(first).to_be_visible()
 
