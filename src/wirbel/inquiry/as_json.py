@@ -107,6 +107,11 @@ def _contribution(c: Contribution) -> dict[str, Any]:
 CASCADE_STEPS = 7  # parts drawn one by one; the rest are one step
 
 
+def _counts(c: Contribution) -> str:
+    """How often, where the number tells something: a shift of a few per cent does not."""
+    return f" {c.calls_reference:.3g} → {c.calls_focus:.3g}" if c.calls_focus > 1.2 * c.calls_reference else ""
+
+
 def _cascade(answer: Answer) -> list[dict[str, Any]]:
     """Steps from the reference to the focus, more calls and slower calls apart; they add up exactly."""
     unit = answer.effect
@@ -116,7 +121,7 @@ def _cascade(answer: Answer) -> list[dict[str, Any]]:
             c.part.peer if c.part.kind == "dependency" else f"{c.part.service} → {c.part.peer}" if c.part.kind == "transfer" else f"{c.part.service} own work"
         )
         if answer.question.signal == "latency":
-            moves.append((f"{name} more calls {c.calls_reference:.3g} → {c.calls_focus:.3g}" if c.more_calls > 0 else f"{name} fewer calls", c.more_calls))
+            moves.append((f"{name} more calls{_counts(c)}" if c.more_calls > 0 else f"{name} fewer calls", c.more_calls))
             moves.append((f"{name} {'slower' if c.slower_calls > 0 else 'faster'}{'' if c.part.kind == 'own' else ' calls'}", c.slower_calls))
         else:
             moves.append((f"{name}, {c.part.operation}", c.delta))

@@ -42,13 +42,15 @@ def rank(found: Findings) -> tuple[list[Suspect], float]:
     delta = found.effect.delta
     if not delta or (found.effect.low <= 0 <= found.effect.high):
         return [], 1.0
-    suspects = _from_parts(found, delta) + _localised(found) + _load(found)
+    from_parts = _from_parts(found, delta)
+    # The parts add up to the change; the other suspects look at the same change another way.
+    covered = sum(suspect.explains for suspect in from_parts)
+    suspects = from_parts + _localised(found) + _load(found)
     _blame_changes(found, suspects)
     _order_in_time(found, suspects)
     for suspect in suspects:
         suspect.confidence = _confidence(suspect.evidence)
     suspects.sort(key=lambda s: (-s.confidence, -s.explains, s.name))
-    covered = sum(max(c.delta / delta, 0.0) for c in found.contributions if abs(c.delta / delta) >= LEAST_EXPLAINED)
     return suspects[:MOST_SUSPECTS], max(0.0, min(1.0, 1.0 - covered)) if suspects else 1.0
 
 
