@@ -122,6 +122,13 @@ def test_one_query_that_becomes_many() -> None:
     assert answer.onset.low <= NOW + FOCUS_MS * 10**6 + 10**10
     assert answer.onset.high >= NOW + FOCUS_MS * 10**6
     assert answer.unexplained < 0.05
+    traces = {
+        int(row["trace_id"].hex(), 16): row for row in small_world(queries=(1, 12)).to_pylist() if row["service"] == "front" and row["kind"] == spans.SERVER
+    }
+    asked = next(c for c in answer.contributions if c.part.peer == "db")
+    assert asked.example is not None
+    assert asked.beside is not None
+    assert traces[int(asked.example[0], 16)]["duration"] > 1.5 * traces[int(asked.beside[0], 16)]["duration"]
 
 
 def test_a_slower_database_is_blamed_and_not_its_caller() -> None:

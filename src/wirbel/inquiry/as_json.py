@@ -85,6 +85,10 @@ def _judged(judged: Judged) -> dict[str, Any]:
     }
 
 
+def _example(ids: tuple[str, str] | None) -> dict[str, str] | None:
+    return ids and {"trace": ids[0], "span": ids[1]}
+
+
 def _contribution(c: Contribution) -> dict[str, Any]:
     return {
         "kind": c.part.kind,
@@ -101,6 +105,8 @@ def _contribution(c: Contribution) -> dict[str, Any]:
         "slower_calls": c.slower_calls,
         "low": c.low,
         "high": c.high,
+        "example": _example(c.example),
+        "beside": _example(c.beside),
     }
 
 
@@ -180,6 +186,6 @@ def everything(answer: Answer, took_ms: int) -> dict[str, Any]:
             }
             for m in answer.moved
         ],
-        "examples": {name: {"trace": trace, "span": span} for name, (trace, span) in answer.examples.items()},
+        "examples": {name: _example(ids) for name, ids in answer.examples.items()},
         "notes": answer.notes,
     }

@@ -81,6 +81,11 @@ class Percentile(Schema):
     focus: float | None
 
 
+class Example(Schema):
+    trace: str
+    span: str
+
+
 class ContributionOut(Schema):
     kind: str
     service: str
@@ -96,6 +101,8 @@ class ContributionOut(Schema):
     slower_calls: float
     low: float
     high: float
+    example: Example | None
+    beside: Example | None
 
 
 class Mark(Schema):
@@ -134,11 +141,6 @@ class MovedOut(Schema):
     at: str
     low: str
     high: str
-
-
-class Example(Schema):
-    trace: str
-    span: str
 
 
 class CascadeStep(Schema):

@@ -271,12 +271,14 @@ export interface components {
         };
         /** ContributionOut */
         ContributionOut: {
+            beside: components["schemas"]["Example"] | null;
             /** Calls Focus */
             calls_focus: number;
             /** Calls Reference */
             calls_reference: number;
             /** Delta */
             delta: number;
+            example: components["schemas"]["Example"] | null;
             /** Focus */
             focus: number;
             /** High */

@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 import numpy.typing as npt
 
-from wirbel.core.diagnosis.requests import Part, Requests
+from wirbel.core.diagnosis.requests import Ids, Part, Requests
 from wirbel.core.signals import spans
 from wirbel.core.stats.intervals import poisson_weights
 
@@ -34,6 +34,8 @@ class Contribution:
     slower_calls: float
     low: float  # 95 % bootstrap interval of delta
     high: float
+    example: Ids | None = None  # a request of the focus in which much of it is this part
+    beside: Ids | None = None  # an ordinary one of the reference, for the same operation
 
 
 @dataclass(frozen=True)
@@ -99,8 +101,23 @@ def _contributions(requests: Requests, amount: Floats, calls: Floats) -> list[Co
     more = (n1 - n0) * each
     slower = (t1 - t0) - more
     low, high = _interval(amount, requests)
-    found = [Contribution(part, *(float(x[i]) for x in (n0, n1, t0, t1, t1 - t0, more, slower, low, high))) for i, part in enumerate(requests.parts)]
+    columns = (n0, n1, t0, t1, t1 - t0, more, slower, low, high)
+    found = []
+    for i, part in enumerate(requests.parts):
+        calls_0, calls_1, before, after, delta, by_more, by_slower, least, most = (float(column[i]) for column in columns)
+        example, beside = _example(requests, amount[:, i])
+        found.append(Contribution(part, calls_0, calls_1, before, after, delta, by_more, by_slower, least, most, example, beside))
     return sorted(found, key=lambda c: -abs(c.delta))
+
+
+def _example(requests: Requests, amount: Floats) -> tuple[Ids | None, Ids | None]:
+    """The request at the 90th percentile of those of the focus that a part touches (telling, but not the
+    oddest one), and the middle one of the reference for the same operation."""
+    telling = requests.at_quantile(requests.in_focus & (amount > 0), amount, 0.9)
+    if telling is None:
+        return None, None
+    usual = requests.at_quantile(~requests.in_focus & (requests.stratum == requests.stratum[telling]), requests.seconds, 0.5)
+    return requests.ids_of(telling), None if usual is None else requests.ids_of(usual)
 
 
 def where_errors_began(requests: Requests) -> list[Contribution]:

@@ -168,15 +168,12 @@ def _percentiles(here: Requests) -> dict[str, tuple[float | None, float | None]]
 
 def _examples(here: Requests, bad: npt.NDArray[np.bool_], carrying: npt.NDArray[np.int64]) -> dict[str, tuple[str, str]]:
     """A bad request near the middle of the bad ones, and a normal one near the middle of the reference."""
-    found: dict[str, tuple[str, str]] = {}
     main = here.stratum == carrying[0]
-    for name, rows in (("slow", here.in_focus & bad & main), ("normal", ~here.in_focus & ~bad & main)):
-        candidates = np.flatnonzero(rows)
-        if len(candidates):
-            middle = candidates[np.argsort(here.seconds[candidates], kind="stable")[len(candidates) // 2]]
-            row = int(here.roots[middle])
-            found[name] = (here.table["trace_id"][row].as_py().hex(), here.table["span_id"][row].as_py().hex())
-    return found
+    chosen = {
+        "slow": here.at_quantile(here.in_focus & bad & main, here.seconds, 0.5),
+        "normal": here.at_quantile(~here.in_focus & ~bad & main, here.seconds, 0.5),
+    }
+    return {name: here.ids_of(index) for name, index in chosen.items() if index is not None}
 
 
 def _throughput(question: Question, here: Requests, changes: list[Change], notes: list[str]) -> Answer:

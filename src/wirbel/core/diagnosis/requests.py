@@ -15,6 +15,9 @@ from wirbel.core.topology.parents import parent_rows
 Ints = npt.NDArray[np.int64]
 Floats = npt.NDArray[np.float64]
 
+Ids = tuple[str, str]
+"""Trace id and span id of a request, hexadecimal."""
+
 OWN, DEPENDENCY, TRANSFER = "own", "dependency", "transfer"
 
 
@@ -56,6 +59,17 @@ class Requests:
 
     def __len__(self) -> int:
         return len(self.roots)
+
+    def ids_of(self, index: int) -> Ids:
+        row = int(self.roots[index])
+        return self.table["trace_id"][row].as_py().hex(), self.table["span_id"][row].as_py().hex()
+
+    def at_quantile(self, among: npt.NDArray[np.bool_], values: Floats, share: float) -> int | None:
+        """The request at a quantile of ``values`` among those marked; None if none is."""
+        chosen = np.flatnonzero(among)
+        if not len(chosen):
+            return None
+        return int(chosen[np.argsort(values[chosen], kind="stable")[int(share * (len(chosen) - 1))]])
 
 
 def excess(found: Requests, values: Floats) -> Floats:

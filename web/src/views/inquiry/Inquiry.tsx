@@ -430,7 +430,10 @@ function Parts({ view }: { view: View }) {
     <section className="mt-4" aria-label="All parts">
       <h2>
         All parts{" "}
-        <span>mean of a request; they add up to {signed(quantity(view.effect.delta, unit), view.effect.delta)}</span>
+        <span>
+          mean of a request; each leads to an example beside a normal one; they add up to{" "}
+          {signed(quantity(view.effect.delta, unit), view.effect.delta)}
+        </span>
       </h2>
       <table className="sheet-table">
         <thead>
@@ -449,7 +452,19 @@ function Parts({ view }: { view: View }) {
         <tbody>
           {view.contributions.slice(0, all ? undefined : SHOWN_PARTS).map((one) => (
             <tr key={`${one.kind}${one.service}${one.operation}${one.peer}`}>
-              <td>{name(one)}</td>
+              <td>
+                {one.example ? (
+                  <TraceLink
+                    slow={one.example}
+                    normal={one.beside ?? undefined}
+                    className="underline decoration-line underline-offset-2"
+                  >
+                    {name(one)}
+                  </TraceLink>
+                ) : (
+                  name(one)
+                )}
+              </td>
               <td className="max-w-[260px] truncate font-mono text-[12px]">{one.operation}</td>
               <td className="num">
                 {significant(one.calls_reference, 2)} → {significant(one.calls_focus, 2)}

@@ -50,7 +50,7 @@ export function Overview() {
           <tr>
             <th>standing</th>
             <th>service</th>
-            <th colSpan={2}>requests a second</th>
+            <th colSpan={2}>requests a second, was and is</th>
             <th className="num" colSpan={2}>
               failing
             </th>
@@ -96,6 +96,7 @@ function ServiceRow({ row }: { row: Row }) {
         <Spark data={row.rate_spark} />
       </td>
       <td className="num" title={sample}>
+        <span className="mr-2 text-kelp">{rate(row.reference.rate)}</span>
         {rate(row.focus.rate)}
       </td>
       <td
@@ -110,11 +111,15 @@ function ServiceRow({ row }: { row: Row }) {
       <td className="w-[136px] pl-4!">
         <Spark data={row.latency_spark} />
       </td>
-      <td className="num text-second">{duration(row.focus.p50)}</td>
+      <td className="num text-second" title={`${duration(row.reference.p50)} in the reference`}>
+        {duration(row.focus.p50)}
+      </td>
       <td className="num font-semibold" title={sample} data-p95={row.focus.p95}>
         {duration(row.focus.p95)}
       </td>
-      <td className="num text-second">{duration(row.focus.p99)}</td>
+      <td className="num text-second" title={`${duration(row.reference.p99)} in the reference`}>
+        {duration(row.focus.p99)}
+      </td>
       <td className="num text-kelp">{duration(row.reference.p95)}</td>
       <td className={`num ${off && difference && difference > 0 ? "text-rust" : "text-second"}`}>
         {difference == null ? "–" : signed(duration(difference), difference)}{" "}
