@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import sys
-from datetime import datetime
 
 from wirbel.core.errors import InvalidChange, WirbelError
 from wirbel.core.signals.changes import parse_time
@@ -79,7 +78,3 @@ def main(words: list[str] | None = None) -> None:
     except KeyboardInterrupt:
         status = 130
     sys.exit(status or 0)
-
-
-def local_time(at_ns: int) -> str:
-    return datetime.fromtimestamp(at_ns / 1e9).astimezone().isoformat(timespec="seconds")

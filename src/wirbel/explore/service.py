@@ -94,9 +94,9 @@ def _grouped(table: pa.Table, key: str, focus: Window, reference: Window) -> lis
     """Figures of both windows for each value of a column, busiest first."""
     group, names = spans.codes(table[key])
     both = []
-    minute = spans.numbers(table["minute"])
     for window in (focus, reference):
-        rows = np.flatnonzero((minute >= window[0] - window[0] % (60 * 10**9)) & (minute < window[1]) & (group >= 0))
+        rows = series.window_rows(table, window)
+        rows = rows[group[rows] >= 0]
         both.append(series.totals(table.take(pa.array(rows)), group[rows], len(names)))
     order = np.argsort(-(both[0].count + both[1].count), kind="stable")[:MOST_ROWS]
     return [

@@ -61,9 +61,7 @@ def overview(start: int, end: int, focus: Window, reference: Window, environment
 
 
 def _window_totals(table: pa.Table, group: np.ndarray, groups: int, window: Window) -> series.Totals:
-    minute = spans.numbers(table["minute"])
-    keep = (minute >= window[0] - window[0] % MINUTE_NS) & (minute < window[1])
-    rows = np.flatnonzero(keep)
+    rows = series.window_rows(table, window)
     return series.totals(table.take(pa.array(rows)), group[rows], groups)
 
 

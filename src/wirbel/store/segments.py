@@ -24,10 +24,6 @@ def digest_of(body: bytes) -> bytes:
     return hashlib.sha256(body).digest()
 
 
-def is_known(digest: bytes) -> bool:
-    return Receipt.objects.filter(digest=digest).exists()
-
-
 def append_spans(table: pa.Table, digest: bytes) -> bool:
     """Stores the spans of one request durably; False if the same body was stored before."""
     try:
