@@ -5,7 +5,7 @@ import pytest
 from scipy import stats
 
 from wirbel.core.diagnosis import onset
-from wirbel.core.stats.intervals import percentile_ranks, wilson
+from wirbel.core.stats.intervals import percentile_bounds, wilson
 from wirbel.core.stats.tests import adjusted, association, stratified_association
 from wirbel.demo.queues import erlang_c
 
@@ -47,12 +47,15 @@ def test_wilson_against_scipy() -> None:
     assert [float(x) for x in wilson(0, 0)] == [0.0, 1.0]
 
 
-def test_percentile_ranks_enclose_the_quantile() -> None:
+def test_percentile_bounds_enclose_the_quantile() -> None:
     """The median of 10: ranks 2 and 9 enclose it with 97.9 % (order statistics, binomial)."""
-    assert percentile_ranks(10, 0.5) == (2, 9)
-    assert percentile_ranks(12, 0.99) is None  # 12 requests say nothing about a p99
+    low_share, high_share = percentile_bounds([10, 12, 0], [0.5, 0.99])
+    assert (low_share[0, 0], high_share[0, 0]) == (0.2, 0.9)
+    assert np.isnan(high_share[1, 1])  # 12 requests bound no p99 from above
+    assert np.isnan([low_share[2], high_share[2]]).all()
     rng = np.random.default_rng(5)
-    low, high = percentile_ranks(400, 0.95) or (0, 0)
+    bounds = percentile_bounds([400], [0.95])
+    low, high = (round(float(side[0, 0]) * 400) for side in bounds)
     samples = np.sort(rng.exponential(size=(2000, 400)), axis=1)
     true = stats.expon.ppf(0.95)
     assert ((samples[:, low - 1] <= true) & (samples[:, high - 1] >= true)).mean() >= 0.94

@@ -58,11 +58,13 @@ def merge(owners: Ints, buckets: Ints, counts: Floats) -> tuple[Ints, Ints, Floa
 def quantiles(owners: Ints, buckets: Ints, counts: Floats, groups: int, wanted: npt.ArrayLike) -> Floats:
     """Quantiles of each group by inverted CDF (the smallest value with at least a share q at or below).
 
-    ``owners`` are group numbers 0 … groups−1 of each (bucket, count); the result has shape
-    (groups, len(wanted)), NaN where a group is empty.
+    ``owners`` are group numbers 0 … groups−1 of each (bucket, count). ``wanted`` holds k shares, or
+    k of each group, shape (groups, k); the result has shape (groups, k), NaN where a group is
+    empty or the share is NaN.
     """
-    shares = np.atleast_1d(np.asarray(wanted, dtype=np.float64))
-    result = np.full((groups, len(shares)), np.nan)
+    given = np.atleast_1d(np.asarray(wanted, dtype=np.float64))
+    shares = np.broadcast_to(given, (groups, given.shape[-1]))
+    result = np.full(shares.shape, np.nan)
     if not len(owners):
         return result
     # The zero bucket sits far below the rest; pull it next to them to keep the table narrow.
@@ -72,8 +74,9 @@ def quantiles(owners: Ints, buckets: Ints, counts: Floats, groups: int, wanted: 
     table = np.bincount(owners * width + column, weights=counts, minlength=groups * width).reshape(groups, width)
     cumulative = np.cumsum(table, axis=1)
     totals = cumulative[:, -1]
-    filled = totals > 0
-    for place, share in enumerate(shares):
+    for place in range(shares.shape[1]):
+        share = shares[:, place]
+        filled = (totals > 0) & ~np.isnan(share)
         # A hair below the target, so that float sums do not step into the next bucket.
         target = np.maximum(share * totals, np.finfo(float).tiny) * (1 - 1e-12)
         at = (cumulative < target[:, None]).sum(axis=1)

@@ -49,8 +49,15 @@ class Ribbon(Schema):
     environments: list[str]
 
 
+class Interval(Schema):
+    """95 % bounds; null on a side that the sample is too small to bound."""
+
+    low: float | None
+    high: float | None
+
+
 class Figures(Schema):
-    """Requests of one window. Shares come with their 95 % Wilson interval."""
+    """Requests of one window. Shares come with their 95 % Wilson interval, percentiles with that of order statistics."""
 
     requests: int
     rate: float
@@ -61,6 +68,9 @@ class Figures(Schema):
     p50: float | None
     p95: float | None
     p99: float | None
+    p50_interval: Interval
+    p95_interval: Interval
+    p99_interval: Interval
 
 
 class Spark(Schema):

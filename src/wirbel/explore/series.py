@@ -13,6 +13,7 @@ import pyarrow.compute as pc
 from wirbel.core import sketch
 from wirbel.core.cells import MINUTE_NS
 from wirbel.core.signals import spans
+from wirbel.core.stats.intervals import percentile_bounds
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
@@ -30,6 +31,8 @@ class Totals:
     failed: Floats
     total: Floats
     quantiles: Floats
+    low: Floats | None = None  # 95 % bounds of the quantiles, NaN where the sample is too small to tell
+    high: Floats | None = None
 
     @property
     def mean(self) -> Floats:
@@ -46,23 +49,29 @@ def entries(table: pa.Table) -> pa.Table:
     return table.filter(table["entry"])
 
 
-def totals(table: pa.Table, group: Ints, groups: int) -> Totals:
-    """Adds cells up by group number (one a row of ``table``)."""
+def totals(table: pa.Table, group: Ints, groups: int, bounded: bool = False) -> Totals:
+    """Adds cells up by group number (one a row of ``table``); with ``bounded``, quantiles get their bounds."""
     count, outcome = spans.numbers(table["count"]), spans.numbers(table["outcome"])
 
     def add(values: Floats) -> Floats:
         return np.bincount(group, weights=values, minlength=groups)
 
+    rows = add(spans.numbers(table["rows"]).astype(float))
+    wanted = np.broadcast_to(QUANTILES, (groups, len(QUANTILES)))
+    if bounded:
+        wanted = np.concatenate([wanted, *percentile_bounds(rows, QUANTILES)], axis=1)
     buckets = pc.list_flatten(table["buckets"])
     owner = np.repeat(group, pc.list_value_length(table["buckets"]).to_numpy())
-    read = sketch.quantiles(owner, spans.numbers(buckets).astype(np.int64), spans.numbers(pc.list_flatten(table["bucket_counts"])), groups, QUANTILES)
+    read = sketch.quantiles(owner, spans.numbers(buckets).astype(np.int64), spans.numbers(pc.list_flatten(table["bucket_counts"])), groups, wanted)
+    middle, *bounds = np.split(read, wanted.shape[1] // len(QUANTILES), axis=1)
     return Totals(
-        add(spans.numbers(table["rows"]).astype(float)),
+        rows,
         add(count),
         add(np.where(outcome == spans.REFUSED, count, 0.0)),
         add(np.where(outcome == spans.FAILED, count, 0.0)),
         add(spans.numbers(table["total"])),
-        read,
+        middle,
+        *bounds,
     )
 
 

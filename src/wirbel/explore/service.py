@@ -64,7 +64,7 @@ def _beneath(table: pa.Table, service: str) -> set[str]:
 
 def _whole(table: pa.Table, window: Window) -> series.Totals:
     inside = series.in_window(table, window)
-    return series.totals(inside, np.zeros(inside.num_rows, np.int64), 1)
+    return series.totals(inside, np.zeros(inside.num_rows, np.int64), 1, bounded=True)
 
 
 def _versions(served: pa.Table, focus: Window) -> list[str]:
@@ -97,7 +97,7 @@ def _grouped(table: pa.Table, key: str, focus: Window, reference: Window) -> lis
     for window in (focus, reference):
         rows = series.window_rows(table, window)
         rows = rows[group[rows] >= 0]
-        both.append(series.totals(table.take(pa.array(rows)), group[rows], len(names)))
+        both.append(series.totals(table.take(pa.array(rows)), group[rows], len(names), bounded=True))
     order = np.argsort(-(both[0].count + both[1].count), kind="stable")[:MOST_ROWS]
     return [
         (names[i], figures(both[0], i, series.window_seconds(focus)), figures(both[1], i, series.window_seconds(reference)), both[0], both[1], int(i))

@@ -62,7 +62,7 @@ def overview(start: int, end: int, focus: Window, reference: Window, environment
 
 def _window_totals(table: pa.Table, group: np.ndarray, groups: int, window: Window) -> series.Totals:
     rows = series.window_rows(table, window)
-    return series.totals(table.take(pa.array(rows)), group[rows], groups)
+    return series.totals(table.take(pa.array(rows)), group[rows], groups, bounded=True)
 
 
 def judge(

@@ -19,7 +19,9 @@ def _onset(onset: Onset | None) -> dict[str, str] | None:
 
 def _evidence(evidence: Evidence) -> dict[str, Any]:
     about = evidence.about
-    if "change" in about:
+    if "trace" in about:
+        link = f"/traces/{about['trace']}?" + urlencode({name: about[name] for name in ("span", "against") if name in about})
+    elif "change" in about:
         link = "/changes?" + urlencode({"change": about["change"]})
     elif about.get("service"):
         link = f"/services/{about['service']}"
@@ -170,6 +172,8 @@ def everything(answer: Answer, took_ms: int) -> dict[str, Any]:
                 "others": s.others,
                 "explains": s.explains,
                 "p": s.p,
+                "example": _example(s.example),
+                "beside": _example(s.beside),
                 "same_as": [{"service": a, "key": b, "value": c} for a, b, c in s.same_as],
             }
             for s in answer.standouts

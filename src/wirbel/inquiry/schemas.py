@@ -120,6 +120,8 @@ class StandoutOut(Mark):
     others: str
     explains: float
     p: float
+    example: Example | None = None
+    beside: Example | None = None
     same_as: list[Mark]
 
 

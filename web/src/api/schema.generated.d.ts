@@ -370,7 +370,7 @@ export interface components {
         };
         /**
          * Figures
-         * @description Requests of one window. Shares come with their 95 % Wilson interval.
+         * @description Requests of one window. Shares come with their 95 % Wilson interval, percentiles with that of order statistics.
          */
         Figures: {
             /** Failed High */
@@ -383,10 +383,13 @@ export interface components {
             mean: number | null;
             /** P50 */
             p50: number | null;
+            p50_interval: components["schemas"]["Interval"];
             /** P95 */
             p95: number | null;
+            p95_interval: components["schemas"]["Interval"];
             /** P99 */
             p99: number | null;
+            p99_interval: components["schemas"]["Interval"];
             /** Rate */
             rate: number;
             /** Requests */
@@ -458,6 +461,16 @@ export interface components {
             reference: components["schemas"]["Figures"];
             /** Version */
             version: string | null;
+        };
+        /**
+         * Interval
+         * @description 95 % bounds; null on a side that the sample is too small to bound.
+         */
+        Interval: {
+            /** High */
+            high: number | null;
+            /** Low */
+            low: number | null;
         };
         /** JudgedOut */
         JudgedOut: {
@@ -792,6 +805,8 @@ export interface components {
         };
         /** StandoutOut */
         StandoutOut: {
+            beside?: components["schemas"]["Example"] | null;
+            example?: components["schemas"]["Example"] | null;
             /** Excess Others */
             excess_others: number;
             /** Excess With */

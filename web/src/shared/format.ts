@@ -37,6 +37,28 @@ export function rate(value: number | null | undefined): string {
   return value == null ? missing : significant(value);
 }
 
+type Bounds = { low: number | null; high: number | null };
+
+/** 95 % bounds in words; a side that the sample is too small to bound is said to be open. */
+export function interval({ low, high }: Bounds): string {
+  if (low == null && high == null) return "too few requests for an interval";
+  if (low == null) return `95 % interval up to ${duration(high)}`;
+  if (high == null) return `95 % interval from ${duration(low)}, open above`;
+  return `95 % interval ${duration(low)} to ${duration(high)}`;
+}
+
+type Percentiles = Record<"p50" | "p95" | "p99", number | null> &
+  Record<"p50_interval" | "p95_interval" | "p99_interval", Bounds>;
+
+/** What a percentile's figure says when pointed at: its interval, and the same of the reference. */
+export function percentileTitle(
+  row: { focus: Percentiles; reference: Percentiles },
+  name: "p50" | "p95" | "p99",
+): string {
+  const bounds = `${name}_interval` as const;
+  return `${interval(row.focus[bounds])}; reference ${duration(row.reference[name])}, ${interval(row.reference[bounds])}`;
+}
+
 export function signed(text: string, value: number): string {
   return value > 0 ? `+${text}` : text.replace("-", "−");
 }

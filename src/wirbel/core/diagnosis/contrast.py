@@ -48,6 +48,8 @@ class Standout:
     others: str  # where the siblings are from: "focus", or "reference" if the focus has too few
     explains: float
     p: float
+    example: tuple[str, str] | None = None  # a slow (or failed) request that touches it: (trace id, span id)
+    beside: tuple[str, str] | None = None  # a normal one that touches a sibling
     same_as: list[tuple[str, str, str]] = field(default_factory=list)
 
 
@@ -114,6 +116,16 @@ def _marks(requests: Requests) -> _Marks:
         np.concatenate(group_pairs),
         group_offset,
     )
+
+
+def _examples(requests: Requests, found: _Marks, mark: int, bad: npt.NDArray[np.bool_], over: Floats) -> tuple[tuple[str, str] | None, tuple[str, str] | None]:
+    """A typical bad request with the mark in the focus, and a typical good one of its siblings."""
+    touches, siblings = np.zeros(len(requests), np.bool_), np.zeros(len(requests), np.bool_)
+    touches[found.owner[found.mark == mark]] = True
+    siblings[found.group_owner[found.group_of_pair == found.group[mark]]] = True
+    chosen = (requests.at_quantile(touches & bad & requests.in_focus, over, 0.5), requests.at_quantile(siblings & ~touches & ~bad, over, 0.5))
+    slow, normal = (None if index is None else requests.ids_of(index) for index in chosen)
+    return slow, normal
 
 
 def who_stands_out(requests: Requests, bad: npt.NDArray[np.bool_], over: Floats, delta: float, most: int = 30) -> list[Standout]:
@@ -192,5 +204,6 @@ def who_stands_out(requests: Requests, bad: npt.NDArray[np.bool_], over: Floats,
                 "focus" if enough[i] else "reference",
                 float(min(explains[i], 1.0)),
                 float(p[i]),
+                *_examples(requests, found, int(i), bad, over),
             )
     return list(standouts.values())

@@ -106,6 +106,9 @@ def _main_sentence(found: Findings, suspect: Suspect, amounts: list[tuple[float,
     largest, mechanism, c = max(amounts, key=lambda item: item[0] / delta)
     of_all = f"{text.share(largest / delta)} of the change"
     about = {"service": c.part.service, "operation": c.part.operation}
+    if c.example:
+        about |= {"trace": c.example[0], "span": c.example[1]}
+        about |= {"against": ":".join(c.beside)} if c.beside else {}
     subject = f"{c.part.peer} ({c.part.operation})" if c.part.peer else f"{c.part.service} {c.part.operation}"
     unit = found.effect.unit
     if mechanism == "more-calls":

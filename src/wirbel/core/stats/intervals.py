@@ -25,18 +25,21 @@ def wilson(successes: npt.ArrayLike, trials: npt.ArrayLike, level: float = 0.95)
     return np.where(k == 0, 0.0, low), np.where((k == n) & (n > 0), 1.0, high)
 
 
-def percentile_ranks(n: int, share: float, level: float = 0.95) -> tuple[int, int] | None:
-    """Order statistics (1-based ranks) that enclose a quantile with at least ``level``; None if n is too small.
+def percentile_bounds(n: npt.ArrayLike, shares: npt.ArrayLike, level: float = 0.95) -> tuple[Floats, Floats]:
+    """The shares whose order statistics enclose a quantile with at least ``level``.
 
-    Distribution free: the number of values below the quantile is binomial (common practice;
-    see Hahn and Meeker, Statistical Intervals, ch. 5).
+    For sample sizes ``n`` of shape (g,) and ``shares`` of shape (k,): two arrays of shape (g, k), rank
+    divided by n; NaN on the side that the sample is too small to bound. Distribution free: the
+    number of values below the quantile is binomial (common practice; see Hahn and Meeker,
+    Statistical Intervals, ch. 5).
     """
-    if n < 1:
-        return None
+    count = np.asarray(n, np.float64)[:, None]
+    share = np.asarray(shares, np.float64)[None, :]
     tail = (1 - level) / 2
-    low = int(stats.binom.ppf(tail, n, share))
-    high = int(stats.binom.ppf(1 - tail, n, share)) + 1
-    return (low, high) if low >= 1 and high <= n else None
+    with np.errstate(divide="ignore", invalid="ignore"):
+        low = stats.binom.ppf(tail, count, share)
+        high = stats.binom.ppf(1 - tail, count, share) + 1
+        return np.where(low >= 1, low / count, np.nan), np.where(high <= count, high / count, np.nan)
 
 
 def poisson_weights(rows: int, repeats: int, seed: int) -> npt.NDArray[np.float32]:

@@ -287,7 +287,7 @@ function Suspects({ view }: { view: View }) {
                   {evidence.text}{" "}
                   {evidence.link && (
                     <Link className="text-second underline" to={withScope(evidence.link, search)}>
-                      see
+                      {evidence.link.startsWith("/traces") ? "see one" : "see"}
                     </Link>
                   )}
                 </span>
@@ -345,7 +345,13 @@ function Standouts({ view }: { view: View }) {
                     <span className="text-second">
                       {one.service} {one.key}
                     </span>{" "}
-                    {one.value}
+                    {one.example ? (
+                      <TraceLink slow={one.example} normal={one.beside ?? undefined} className="underline">
+                        {one.value}
+                      </TraceLink>
+                    ) : (
+                      one.value
+                    )}
                   </div>
                   {one.same_as.length > 0 && (
                     <div className="text-[12px] text-second">

@@ -7,7 +7,7 @@ import { Spark } from "../../charts/Spark";
 import type { FrameContext } from "../../frame/Frame";
 import { rangeQuery, useScope, windowsQuery } from "../../frame/scope";
 import { FindCause, signalOf } from "../../shared/FindCause";
-import { clock, duration, rate, share, signed, significant } from "../../shared/format";
+import { clock, duration, percentileTitle, rate, share, signed, significant } from "../../shared/format";
 import { Waiting } from "../../shared/Waiting";
 
 type Row = Schemas["Standing"];
@@ -111,13 +111,13 @@ function ServiceRow({ row }: { row: Row }) {
       <td className="w-[136px] pl-4!">
         <Spark data={row.latency_spark} />
       </td>
-      <td className="num text-second" title={`${duration(row.reference.p50)} in the reference`}>
+      <td className="num text-second" title={percentileTitle(row, "p50")}>
         {duration(row.focus.p50)}
       </td>
-      <td className="num font-semibold" title={sample} data-p95={row.focus.p95}>
+      <td className="num font-semibold" title={`${percentileTitle(row, "p95")}; ${sample}`} data-p95={row.focus.p95}>
         {duration(row.focus.p95)}
       </td>
-      <td className="num text-second" title={`${duration(row.reference.p99)} in the reference`}>
+      <td className="num text-second" title={percentileTitle(row, "p99")}>
         {duration(row.focus.p99)}
       </td>
       <td className="num text-kelp">{duration(row.reference.p95)}</td>

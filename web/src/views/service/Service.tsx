@@ -10,7 +10,7 @@ import { type Drawing, TimeChart } from "../../charts/TimeChart";
 import type { FrameContext } from "../../frame/Frame";
 import { rangeQuery, useScope, windowsQuery } from "../../frame/scope";
 import { FindCause, signalOf, useFindCause } from "../../shared/FindCause";
-import { clock, duration, percent, share, significant } from "../../shared/format";
+import { clock, duration, interval, percent, share, significant } from "../../shared/format";
 import { Waiting } from "../../shared/Waiting";
 
 type View = Schemas["ServiceView"];
@@ -317,10 +317,10 @@ function Operations({ view }: { view: View }) {
                 </>
               )}
             </td>
-            <td className="num" title={`${row.reference.requests} requests`}>
+            <td className="num" title={`${interval(row.reference.p95_interval)}; ${row.reference.requests} requests`}>
               {duration(row.reference.p95)}
             </td>
-            <td className="num" title={`${row.focus.requests} requests`}>
+            <td className="num" title={`${interval(row.focus.p95_interval)}; ${row.focus.requests} requests`}>
               {duration(row.focus.p95)}
             </td>
             <td className="num">
@@ -374,10 +374,10 @@ function Calls({ title, rows, link }: { title: string; rows: Schemas["CallRow"][
             </td>
             <td className="num text-kelp">{row.calls_reference == null ? "–" : significant(row.calls_reference, 2)}</td>
             <td className="num">{row.calls_focus == null ? "–" : significant(row.calls_focus, 2)}</td>
-            <td className="num" title={`${row.reference.requests} calls`}>
+            <td className="num" title={`${interval(row.reference.p95_interval)}; ${row.reference.requests} calls`}>
               {duration(row.reference.p95)}
             </td>
-            <td className="num" title={`${row.focus.requests} calls`}>
+            <td className="num" title={`${interval(row.focus.p95_interval)}; ${row.focus.requests} calls`}>
               {duration(row.focus.p95)}
             </td>
           </tr>
