@@ -71,16 +71,15 @@ def quantiles(owners: Ints, buckets: Ints, counts: Floats, groups: int, wanted: 
     lowest = int(buckets[buckets != ZERO_BUCKET].min(initial=0)) - 1
     column = np.where(buckets == ZERO_BUCKET, 0, buckets - lowest)
     width = int(column.max()) + 1
-    table = np.bincount(owners * width + column, weights=counts, minlength=groups * width).reshape(groups, width)
-    cumulative = np.cumsum(table, axis=1)
-    totals = cumulative[:, -1]
-    for place in range(shares.shape[1]):
-        share = shares[:, place]
-        filled = (totals > 0) & ~np.isnan(share)
-        # A hair below the target, so that float sums do not step into the next bucket.
-        target = np.maximum(share * totals, np.finfo(float).tiny) * (1 - 1e-12)
-        at = (cumulative < target[:, None]).sum(axis=1)
-        at = np.minimum(at, width - 1)
-        value = value_of(np.where(at == 0, ZERO_BUCKET, at + lowest))
-        result[filled, place] = value[filled]
+    # One running sum over all groups, one behind the other: a quantile is one look-up in it.
+    cumulative = np.cumsum(np.bincount(owners * width + column, weights=counts, minlength=groups * width))
+    ends = cumulative[width - 1 :: width]
+    before = np.r_[0.0, ends[:-1]]
+    totals = ends - before
+    hair = 1e-12 * max(cumulative[-1], 1.0)  # so that float sums do not step into the next bucket
+    wanted_sum = np.maximum(shares * totals[:, None] - hair, hair) + before[:, None]
+    at = np.searchsorted(cumulative, wanted_sum) - np.arange(groups)[:, None] * width
+    filled = (totals > 0)[:, None] & ~np.isnan(shares)
+    at = at[filled]
+    result[filled] = value_of(np.where(at == 0, ZERO_BUCKET, at + lowest))
     return result

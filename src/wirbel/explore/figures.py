@@ -23,7 +23,12 @@ def maybe(value: float) -> float | None:
 
 
 def listed(values: np.ndarray) -> list[float | None]:
-    return [None if not math.isfinite(v) else float(f"{v:.6g}") for v in values.tolist()]
+    """Six significant digits, which no screen exceeds; missing values as null."""
+    size = np.abs(values)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        scale = 10.0 ** (5 - np.floor(np.log10(np.where(size > 0, size, 1.0))))
+        rounded = np.round(values * scale) / scale
+    return np.where(np.isfinite(values), rounded.astype(object), None).tolist()
 
 
 def figures(totals: Totals, group: int, seconds: float) -> Figures:

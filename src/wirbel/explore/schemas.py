@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from typing import Any
 
-from ninja import Schema
+from pydantic import BaseModel
 
 
-class WindowOut(Schema):
+class WindowOut(BaseModel):
     start: str
     end: str
 
 
-class ChangeOut(Schema):
+class ChangeOut(BaseModel):
     id: str
     kind: str
     at: str
@@ -27,7 +27,7 @@ class ChangeOut(Schema):
     link: str | None
 
 
-class Ribbon(Schema):
+class Ribbon(BaseModel):
     """The scope's p95 by minute; null where there was no request or no band yet."""
 
     start: str
@@ -49,14 +49,14 @@ class Ribbon(Schema):
     environments: list[str]
 
 
-class Interval(Schema):
+class Interval(BaseModel):
     """95 % bounds; null on a side that the sample is too small to bound."""
 
     low: float | None
     high: float | None
 
 
-class Figures(Schema):
+class Figures(BaseModel):
     """Requests of one window. Shares come with their 95 % Wilson interval, percentiles with that of order statistics."""
 
     requests: int
@@ -73,13 +73,13 @@ class Figures(Schema):
     p99_interval: Interval
 
 
-class Spark(Schema):
+class Spark(BaseModel):
     values: list[float | None]
     low: list[float | None]
     high: list[float | None]
 
 
-class Standing(Schema):
+class Standing(BaseModel):
     service: str
     standing: str
     since: str | None
@@ -95,7 +95,7 @@ class Standing(Schema):
     latency_spark: Spark
 
 
-class Overview(Schema):
+class Overview(BaseModel):
     services: list[Standing]
     sentence: str
     detail: str
@@ -103,12 +103,12 @@ class Overview(Schema):
     newest: str | None
 
 
-class Series(Schema):
+class Series(BaseModel):
     name: str
     values: list[float | None]
 
 
-class ServiceCharts(Schema):
+class ServiceCharts(BaseModel):
     start: str
     step_s: int
     outcomes: list[Series]
@@ -120,14 +120,14 @@ class ServiceCharts(Schema):
     samples: list[int]
 
 
-class OperationRow(Schema):
+class OperationRow(BaseModel):
     operation: str
     share_of_rise: float | None
     focus: Figures
     reference: Figures
 
 
-class CallRow(Schema):
+class CallRow(BaseModel):
     name: str
     kind: str
     calls_focus: float | None
@@ -136,7 +136,7 @@ class CallRow(Schema):
     reference: Figures
 
 
-class InstanceRow(Schema):
+class InstanceRow(BaseModel):
     instance: str
     version: str | None
     host: str | None
@@ -144,7 +144,7 @@ class InstanceRow(Schema):
     reference: Figures
 
 
-class ServiceView(Schema):
+class ServiceView(BaseModel):
     service: str
     standing: str
     since: str | None
@@ -159,7 +159,7 @@ class ServiceView(Schema):
     reference: Figures
 
 
-class TraceRow(Schema):
+class TraceRow(BaseModel):
     trace: str
     span: str
     at: str
@@ -174,20 +174,20 @@ class TraceRow(Schema):
     services: int
 
 
-class TraceList(Schema):
+class TraceList(BaseModel):
     rows: list[TraceRow]
     found: int
     shown: int
     hidden_by: list[str]
 
 
-class EventOut(Schema):
+class EventOut(BaseModel):
     at_ms: float
     name: str
     attributes: dict[str, Any]
 
 
-class SpanOut(Schema):
+class SpanOut(BaseModel):
     index: int
     span: str
     parent: int | None
@@ -211,7 +211,7 @@ class SpanOut(Schema):
     events: list[EventOut]
 
 
-class Step(Schema):
+class Step(BaseModel):
     """A stretch of the critical path inside one channel."""
 
     channel: int
@@ -220,7 +220,7 @@ class Step(Schema):
     span: int
 
 
-class Run(Schema):
+class Run(BaseModel):
     """Like calls one after another (or side by side)."""
 
     channel: int
@@ -232,7 +232,7 @@ class Run(Schema):
     sequential: bool
 
 
-class PathPart(Schema):
+class PathPart(BaseModel):
     label: str
     kind: str
     calls: int
@@ -242,7 +242,7 @@ class PathPart(Schema):
     more_ms: float | None = None
 
 
-class TraceView(Schema):
+class TraceView(BaseModel):
     trace: str
     root: int
     at: str
@@ -259,7 +259,7 @@ class TraceView(Schema):
     notes: list[str]
 
 
-class TracePair(Schema):
+class TracePair(BaseModel):
     """A trace and, for comparison, a normal one of the same operation."""
 
     this: TraceView

@@ -35,11 +35,12 @@ def cells(start: int, end: int, environment: str | None = None, services: Sequen
     wanted = None if columns is None else list(dict.fromkeys([*columns, "minute", "environment", "service"]))
     kept = []
     for table in blocks.read(found, wanted):
-        minute = table["minute"]
-        keep = pc.and_(pc.greater_equal(minute, start), pc.less(minute, end))
         if services is not None:
-            keep = pc.and_(keep, pc.is_in(table["service"], value_set=pa.array(list(services), pa.string())))
-        kept.append(_environment_filter(table.filter(keep), environment))
+            table = table.filter(pc.is_in(table["service"], value_set=pa.array(list(services), pa.string())))
+        held = pc.min_max(table["minute"]).as_py()
+        if table.num_rows and (held["min"] < start or held["max"] >= end):  # most blocks lie inside whole
+            table = table.filter(pc.and_(pc.greater_equal(table["minute"], start), pc.less(table["minute"], end)))
+        kept.append(_environment_filter(table, environment))
     if kept:
         return pa.concat_tables(kept)
     empty = cell_model.CELL_SCHEMA.empty_table()

@@ -48,6 +48,14 @@ def _weighted_median(values: Floats, weight: Floats) -> Floats:
     return np.where(half[..., 0] > 0, median, np.nan)
 
 
+def _median(values: Floats, used: npt.NDArray[np.bool_]) -> Floats:
+    """Lower median of the used values along the last axis; NaN where none is."""
+    ordered = np.sort(np.where(used, values, np.inf), axis=-1)
+    count = used.sum(axis=-1)
+    middle = np.take_along_axis(ordered, np.maximum(count - 1, 0)[..., None] // 2, -1)[..., 0]
+    return np.where(count > 0, middle, np.nan)
+
+
 def expected_band(values: Floats, samples: Floats, logarithmic: bool = True) -> Band:
     """The band of series ``values`` (series, minutes), each with ``samples`` behind it.
 
@@ -64,8 +72,8 @@ def expected_band(values: Floats, samples: Floats, logarithmic: bool = True) -> 
     location = _weighted_median(past_x, past_w)
     deviation = np.abs(past_x - location[..., None])
     used = past_n > 0
-    scale = 1.4826 * _weighted_median(deviation, used.astype(float))
-    typical_n = _weighted_median(past_n, used.astype(float))
+    scale = 1.4826 * _median(deviation, used)
+    typical_n = _median(past_n, used)
     known = used.sum(axis=-1)
     known, location, scale, typical_n = (np.repeat(y, STRIDE, axis=1)[:, : x.shape[1]] for y in (known, location, scale, typical_n))
     learning = known < NEEDED

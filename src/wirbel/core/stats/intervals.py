@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import numpy.typing as npt
-from scipy import stats
+from scipy import special, stats
 
 Floats = npt.NDArray[np.float64]
 
@@ -15,7 +15,7 @@ def wilson(successes: npt.ArrayLike, trials: npt.ArrayLike, level: float = 0.95)
     Source: Wilson, "Probable inference, the law of succession, and statistical inference", 1927.
     """
     k, n = np.asarray(successes, float), np.asarray(trials, float)
-    z = stats.norm.ppf(0.5 + level / 2)
+    z = special.ndtri(0.5 + level / 2)  # the normal quantile
     with np.errstate(divide="ignore", invalid="ignore"):
         p = k / n
         centre = (p + z**2 / (2 * n)) / (1 + z**2 / n)
