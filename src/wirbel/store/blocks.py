@@ -19,7 +19,6 @@ from django.db import connection
 from django.db.models import QuerySet
 
 from wirbel.core.signals import spans
-from wirbel.core.topology.parents import parent_rows
 from wirbel.store import bloom
 from wirbel.store.models import Block, Stream
 
@@ -68,25 +67,25 @@ def _trace_starts(table: pa.Table) -> np.ndarray:
     return np.minimum.reduceat(start, np.flatnonzero(new))[np.cumsum(new) - 1]
 
 
-def make_span_blocks(table: pa.Table, level: int) -> list[Block]:
-    """Blocks of a deduplicated table: one an hour in which traces began, whole traces in each."""
+def make_span_blocks(table: pa.Table, parent: np.ndarray, level: int) -> list[Block]:
+    """Blocks of a deduplicated table with its parent rows: one an hour in which traces began, whole traces in each."""
     hours = _trace_starts(table) // HOUR_NS  # never falling: that is the order of a deduplicated table
     bounds = [0, *(np.flatnonzero(np.diff(hours)) + 1), len(hours)]
     blocks = []
     for begin, end in itertools.pairwise(bounds):
         for first in range(begin, end, MAX_ROWS):
-            blocks.append(_span_block(table.slice(first, min(MAX_ROWS, end - first)), int(hours[begin]) * HOUR_NS, level))
+            last = min(first + MAX_ROWS, end)
+            blocks.append(_span_block(table.slice(first, last - first), parent[first:last] - first, int(hours[begin]) * HOUR_NS, level))
     return blocks
 
 
-def _span_block(table: pa.Table, hour: int, level: int) -> Block:
-    parent = parent_rows(table)
-    has_row = pa.array(parent >= 0)
+def _span_block(table: pa.Table, parent: np.ndarray, hour: int, level: int) -> Block:
+    inside = (parent >= 0) & (parent < table.num_rows)  # a huge trace is cut: its parents may lie in another block
     stored = table.set_column(
         table.schema.get_field_index("parent_id"),
         "parent_id",
-        pc.if_else(has_row, pa.scalar(None, pa.binary(8)), table["parent_id"]),
-    ).append_column("parent_row", pa.array((parent - np.arange(len(parent))).astype(np.int32), mask=parent < 0))
+        pc.if_else(pa.array(inside), pa.scalar(None, pa.binary(8)), table["parent_id"]),
+    ).append_column("parent_row", pa.array((parent - np.arange(len(parent))).astype(np.int32), mask=~inside))
     data = _write_parquet(stored)
     start, duration = spans.numbers(table["start"]), spans.numbers(table["duration"])
     trace = spans.ids(table["trace_id"], 16)

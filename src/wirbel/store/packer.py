@@ -11,7 +11,7 @@ from django.db.models import Count, Sum
 
 from wirbel.core import cells
 from wirbel.core.signals import spans
-from wirbel.core.topology.parents import resolve
+from wirbel.core.topology.parents import parent_rows, resolve
 from wirbel.store import blocks
 from wirbel.store.models import Block, PeerAddress, Segment, Service, Stream
 
@@ -54,14 +54,15 @@ def _take_segments() -> list[Segment]:
 
 def write_spans(table: spans.pa.Table, level: int = 0) -> None:
     """Stores a deduplicated table of spans as blocks, with its cells and catalogue. Call inside a transaction."""
-    table, learned = resolve(table, dict(PeerAddress.objects.values_list("address", "service")))
+    parent = parent_rows(table)
+    table, learned = resolve(table, parent, dict(PeerAddress.objects.values_list("address", "service")))
     PeerAddress.objects.bulk_create(
         [PeerAddress(address=a, service=s) for a, s in sorted(learned.items())],
         update_conflicts=True,
         unique_fields=["address"],
         update_fields=["service"],
     )
-    Block.objects.bulk_create(blocks.make_span_blocks(table, level), batch_size=1)
+    Block.objects.bulk_create(blocks.make_span_blocks(table, parent, level), batch_size=1)
     derived = cells.derive(table)
     Block.objects.bulk_create(blocks.make_cell_blocks(derived, level), batch_size=1)
     _remember_services(derived)
@@ -112,7 +113,8 @@ def _merge_group(stream: str, hour: int, level: int) -> bool:
             return False
         tables = blocks.read(Block.objects.filter(id__in=chosen))
         if stream == Stream.SPANS:
-            merged = blocks.make_span_blocks(spans.deduplicate(spans.conform(spans.concat(tables))), level + 1)
+            whole = spans.deduplicate(spans.conform(spans.concat(tables)))
+            merged = blocks.make_span_blocks(whole, parent_rows(whole), level + 1)
         else:
             merged = blocks.make_cell_blocks(cells.merge(tables), level + 1)
         Block.objects.filter(id__in=chosen).delete()

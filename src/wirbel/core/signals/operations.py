@@ -7,6 +7,9 @@ which is linear in its input, so that no sent string can make one run away.
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from functools import wraps
+
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -29,54 +32,86 @@ _ID_PATTERN = rf"/(?:{_ID_SEGMENTS})(/|$)"
 _LITERALS = ((r"'(?:[^']|'')*'", "?"), (r"\$[0-9]+", "?"), (r"\b[0-9]+(?:\.[0-9]+)?\b", "?"), (r"\((?:\s*\?\s*,?)+\)", "(?)"), (r"\s+", " "))
 
 
-def _distinct(column: pa.Array, change: object) -> pa.Array:
-    """Applies ``change`` to each distinct value once: names repeat, rows do not matter."""
-    encoded = column.dictionary_encode()
-    return change(encoded.dictionary).take(encoded.indices)  # type: ignore[operator]
+Change = Callable[[pa.Array], pa.Array]
+MOST_REMEMBERED = 50_000  # values of each change
+LONGEST_REMEMBERED = 1_000  # characters
 
 
+def _remembered(change: Change) -> Change:
+    """A change of text by regular expressions, applied once to each distinct value.
+
+    Names repeat in a request and between requests, and starting an expression costs more than
+    a look-up. The memory is bounded; a full one is begun anew.
+    """
+    known: dict[str, str | None] = {}
+
+    @wraps(change)
+    def changed(column: pa.Array) -> pa.Array:
+        nonlocal known
+        encoded = column.dictionary_encode()
+        values = encoded.dictionary.to_pylist()
+        before = known
+        fresh = [value for value in values if value not in before]
+        now = before
+        if fresh:
+            made = dict(zip(fresh, change(pa.array(fresh, pa.string())).to_pylist(), strict=True))
+            now = before | made
+            # A new dictionary each time: other threads may be reading the old one.
+            kept = {value: text for value, text in made.items() if len(value) <= LONGEST_REMEMBERED}
+            known = before | kept if len(before) < MOST_REMEMBERED else kept
+        return pa.array([now[value] for value in values], pa.string()).take(encoded.indices)
+
+    return changed
+
+
+@_remembered
 def without_ids(paths: pa.Array) -> pa.Array:
     """Replaces numbers, UUIDs and hexadecimal ids in paths by ``{id}``, and drops queries."""
-
-    def change(values: pa.Array) -> pa.Array:
-        values = pc.replace_substring_regex(values, r"[?#].*$", "")
-        for _ in range(2):
-            values = pc.replace_substring_regex(values, _ID_PATTERN, r"/{id}\1")
-        return pc.utf8_slice_codeunits(values, 0, MAX_NAME)
-
-    return _distinct(paths, change)
+    paths = pc.replace_substring_regex(paths, r"[?#].*$", "")
+    for _ in range(2):
+        paths = pc.replace_substring_regex(paths, _ID_PATTERN, r"/{id}\1")
+    return pc.utf8_slice_codeunits(paths, 0, MAX_NAME)
 
 
+@_remembered
 def without_literals(statements: pa.Array) -> pa.Array:
     """Replaces strings, numbers and parameters in query texts by ``?``."""
-
-    def change(values: pa.Array) -> pa.Array:
-        for pattern, replacement in _LITERALS:
-            values = pc.replace_substring_regex(values, pattern, replacement)
-        return pc.utf8_slice_codeunits(pc.utf8_trim_whitespace(values), 0, MAX_NAME)
-
-    return _distinct(statements, change)
+    for pattern, replacement in _LITERALS:
+        statements = pc.replace_substring_regex(statements, pattern, replacement)
+    return pc.utf8_slice_codeunits(pc.utf8_trim_whitespace(statements), 0, MAX_NAME)
 
 
+@_remembered
 def statement_summary(statements: pa.Array) -> pa.Array:
     """``SELECT … FROM deck_place …`` → ``SELECT deck_place``; null where there is no verb."""
-
-    def change(values: pa.Array) -> pa.Array:
-        verb = pc.struct_field(pc.extract_regex(values, r"(?is)^\s*(?P<v>[a-z]+)"), "v")
-        table = pc.struct_field(pc.extract_regex(values, r"""(?is)\b(?:from|into|update|table)\s+["`\[]?(?P<t>[\w.]+)"""), "t")
-        with_table = pc.binary_join_element_wise(pc.utf8_upper(verb), table, " ")
-        return pc.coalesce(with_table, pc.utf8_upper(verb))
-
-    return _distinct(statements, change)
+    verb = pc.struct_field(pc.extract_regex(statements, r"(?is)^\s*(?P<v>[a-z]+)"), "v")
+    table = pc.struct_field(pc.extract_regex(statements, r"""(?is)\b(?:from|into|update|table)\s+["`\[]?(?P<t>[\w.]+)"""), "t")
+    with_table = pc.binary_join_element_wise(pc.utf8_upper(verb), table, " ")
+    return pc.coalesce(with_table, pc.utf8_upper(verb))
 
 
-def _host(addresses: pa.Array) -> pa.Array:
-    return _distinct(addresses, lambda values: pc.replace_substring_regex(values, r":[0-9]+$", ""))
+@_remembered
+def _without_port(addresses: pa.Array) -> pa.Array:
+    return pc.replace_substring_regex(addresses, r":[0-9]+$", "")
 
 
-def _url_part(urls: pa.Array, part: str) -> pa.Array:
-    pattern = r"^[a-zA-Z][a-zA-Z0-9+.-]*://(?:[^/@]*@)?(?P<host>[^/:?#]+)(?::[0-9]+)?(?P<path>/[^?#]*)?"
-    return _distinct(urls, lambda values: pc.struct_field(pc.extract_regex(values, pattern), part))
+_URL = r"^[a-zA-Z][a-zA-Z0-9+.-]*://(?:[^/@]*@)?(?P<host>[^/:?#]+)(?::[0-9]+)?(?P<path>/[^?#]*)?"
+
+
+@_remembered
+def _url_host(urls: pa.Array) -> pa.Array:
+    return pc.struct_field(pc.extract_regex(urls, _URL), "host")
+
+
+@_remembered
+def _url_path(urls: pa.Array) -> pa.Array:
+    return pc.struct_field(pc.extract_regex(urls, _URL), "path")
+
+
+@_remembered
+def _bare_method(names: pa.Array) -> pa.Array:
+    """The names that are a request method only, as stock clients send them; null for others."""
+    return pc.if_else(pc.match_substring_regex(names, r"^(?:HTTP )?[A-Z]+$"), names, None)
 
 
 class Columns:
@@ -116,12 +151,11 @@ def derive(columns: Columns, name: pa.Array, kind: np.ndarray, status: np.ndarra
     is_database = pc.is_valid(system)
 
     # Server: METHOD route; without a route the path with its ids taken out.
-    own_path = without_ids(pc.coalesce(path, _url_part(url, "path")))
+    own_path = without_ids(pc.coalesce(path, _url_path(url)))
     where = pc.coalesce(route, own_path)
     served = pc.binary_join_element_wise(method, where, " ")
-    address = _host(pc.coalesce(columns.text("server.address"), _url_part(url, "host"), columns.text("network.peer.address")))
-    bare = pc.coalesce(pc.match_substring_regex(name, r"^(?:HTTP )?[A-Z]+$"), pa.scalar(False))
-    asked = pc.if_else(bare, pc.binary_join_element_wise(method, own_path, " "), None)
+    address = _without_port(pc.coalesce(columns.text("server.address"), _url_host(url), columns.text("network.peer.address")))
+    asked = pc.if_else(pc.is_valid(_bare_method(name)), pc.binary_join_element_wise(method, own_path, " "), None)
     collection = pc.binary_join_element_wise(columns.text("db.operation.name"), columns.text("db.collection.name"), " ")
     statement = pc.coalesce(columns.text("db.query.summary"), collection, statement_summary(query))
     operation = pc.case_when(

@@ -14,6 +14,8 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
+from wirbel.core.hashing import mix
+
 INTERNAL, SERVER, CLIENT, PRODUCER, CONSUMER = 1, 2, 3, 4, 5
 KIND_NAMES = ("unspecified", "internal", "server", "client", "producer", "consumer")
 ENTRY_KINDS = (SERVER, CONSUMER)  # and roots of any kind: see is_entry
@@ -154,14 +156,16 @@ def deduplicate(table: pa.Table) -> pa.Table:
     start = numbers(table["start"])
     if not len(span):
         return table
-    order = np.lexsort((span[:, 0], trace[:, 1], trace[:, 0]))
+    order = np.lexsort((span[:, 0], mix(mix(trace[:, 0]) ^ trace[:, 1])))
     same = np.r_[False, (span[order[1:]] == span[order[:-1]]).all(axis=1) & (trace[order[1:]] == trace[order[:-1]]).all(axis=1)]
     kept = order[~same]
     new_trace = np.r_[True, (trace[kept[1:]] != trace[kept[:-1]]).any(axis=1)]
     group = np.cumsum(new_trace) - 1
     first = np.minimum.reduceat(start[kept], np.flatnonzero(new_trace))
     # By the trace's own start, so that a block reads in time order and a trace stays together.
-    return table.take(pa.array(kept[np.lexsort((start[kept], group, first[group]))]))
+    rank = np.empty(len(first), np.int64)
+    rank[np.argsort(first, kind="stable")] = np.arange(len(first))
+    return table.take(pa.array(kept[np.lexsort((start[kept], rank[group]))]))
 
 
 def attributes_of(table: pa.Table, row: int) -> tuple[dict[str, Any], dict[str, Any]]:

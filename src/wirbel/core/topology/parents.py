@@ -39,38 +39,42 @@ def parent_rows(table: pa.Table) -> Ints:
     return rows
 
 
-def resolve(table: pa.Table, known: dict[str, str]) -> tuple[pa.Table, dict[str, str]]:
+def resolve(table: pa.Table, parent: Ints, known: dict[str, str]) -> tuple[pa.Table, dict[str, str]]:
     """Replaces addresses by services where calls show who answered.
 
-    ``known`` maps addresses to services learned before, for calls whose answering span is not
-    in this table. Returns the table with ``peer`` and ``peer_kind`` settled, and what was
-    learned: an address that was answered by one service only.
+    ``parent`` is :func:`parent_rows` of the table; ``known`` maps addresses to services learned
+    before, for calls whose answering span is not in this table. Returns the table with ``peer`` and
+    ``peer_kind`` settled, and what was learned: an address that was answered by one service only.
     """
-    parent = parent_rows(table)
     service, services = spans.codes(table["service"])
     peer, peers = spans.codes(table["peer"])
+    peer_kind, peer_kinds = spans.codes(table["peer_kind"])
     kind = spans.numbers(table["kind"])
-    child = np.flatnonzero((parent >= 0) & np.isin(kind, spans.ENTRY_KINDS))
-    above = parent[child]
-    asked = np.isin(kind[above], (spans.CLIENT,)) & (kind[child] == spans.SERVER)
+    child = np.flatnonzero((parent >= 0) & (kind == spans.SERVER))
+    child = child[kind[parent[child]] == spans.CLIENT]
     answered = np.full(table.num_rows, -1, np.int64)
-    answered[above[asked]] = service[child[asked]]
+    answered[parent[child]] = service[child]
 
-    learned: dict[str, str] = {}
-    heard = np.unique(np.stack([peer[above[asked]], service[child[asked]]]), axis=1) if asked.any() else np.zeros((2, 0), int)
-    for address in set(heard[0]) - {-1}:
-        at_address = heard[1][heard[0] == address]
-        if len(at_address) == 1:
-            learned[peers[address]] = services[at_address[0]]
+    heard = np.unique(peer[parent[child]] * len(services) + service[child])
+    address, answerer = np.divmod(heard[heard >= 0], max(len(services), 1))
+    once = np.bincount(address, minlength=len(peers)) == 1
+    learned = {peers[a]: services[s] for a, s in zip(address, answerer, strict=True) if once[a]}
+
     remembered = known | learned
-    kind_of_peer = np.array(table["peer_kind"].to_pylist(), dtype=object)
-    by_address = np.array([remembered.get(name) for name in peers] + [None], dtype=object)[peer]
-    by_address[(kind != spans.CLIENT) | np.isin(kind_of_peer, ["database", "cache", "broker"])] = None
-    by_answer = np.array([*services, None], dtype=object)[answered]
-    settled = np.where(answered >= 0, by_answer, by_address)
-    is_settled = np.array([name is not None for name in settled])
-    names = np.where(is_settled, settled, np.array([*peers, None], dtype=object)[peer])
-    kinds = np.where(is_settled, "service", kind_of_peer)
-    table = table.set_column(table.schema.get_field_index("peer"), "peer", pa.array(names, pa.string()))
-    table = table.set_column(table.schema.get_field_index("peer_kind"), "peer_kind", pa.array(kinds, pa.string()))
-    return table, learned
+    elsewhere = sorted({remembered[name] for name in peers if name in remembered} - set(services))
+    names = [*services, *elsewhere, *peers]
+    place = {name: code for code, name in enumerate([*services, *elsewhere])}
+    by_address = np.array([place[remembered[name]] if name in remembered else -1 for name in peers] + [-1])[peer]
+    fixed = np.array([name in ("database", "cache", "broker") for name in peer_kinds] + [False])[peer_kind]
+    by_address[(kind != spans.CLIENT) | fixed] = -1
+    settled = np.where(answered >= 0, answered, by_address)
+    as_sent = np.where(peer >= 0, peer + len(names) - len(peers), -1)
+    kinds = [*peer_kinds, "service"]
+    table = _with_codes(table, "peer", np.where(settled >= 0, settled, as_sent), names)
+    return _with_codes(table, "peer_kind", np.where(settled >= 0, len(peer_kinds), peer_kind), kinds), learned
+
+
+def _with_codes(table: pa.Table, name: str, code: Ints, values: list[str]) -> pa.Table:
+    """The table with a text column given as codes into ``values``, −1 for null."""
+    column = pa.array(values, pa.string()).take(pa.array(code, mask=code < 0))
+    return table.set_column(table.schema.get_field_index(name), name, column)
