@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import re
+import time
 from urllib.parse import parse_qs, urlparse
 
 from playwright.sync_api import Page, expect
 
 from tests.api_client import Api
+from tests.builders import request
 from tests.conftest import Instance
 from tests.server.test_api import ask, whole
 
@@ -186,3 +188,14 @@ def test_nothing_comes_from_elsewhere(page: Page, instance: Instance) -> None:
     assert asked
     assert all(url.startswith((instance.url, "data:")) for url in asked)
     assert page.evaluate("document.fonts.check('13px \"Atkinson Hyperlegible Next\"')")
+
+
+def test_a_service_that_starts_sending_appears_by_itself(page: Page, instance: Instance) -> None:
+    """Within 5 s, with nothing pressed: the open page hears of what was stored."""
+    now = time.time_ns()
+    page.goto(f"{instance.url}/?environment=harbour-office")
+    span = {"name": "GET /berths", "start_time_unix_nano": now - 40 * 10**6, "end_time_unix_nano": now}
+    resource = {"service.name": "late-arrival", "deployment.environment.name": "harbour-office"}
+    expect(page.get_by_text("Nothing was sent in this time").or_(page.get_by_text("Nothing has been sent yet"))).to_be_visible()
+    assert instance.post("/v1/traces", request(*[span] * 3, resource=resource).SerializeToString())[0] == 200
+    expect(page.locator("tr[data-service='late-arrival']")).to_be_visible(timeout=5_000)

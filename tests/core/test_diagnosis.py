@@ -150,6 +150,19 @@ def test_one_bad_instance_stands_out_among_its_siblings() -> None:
     assert not any(value.startswith("back-") and value != "back-2" for _, _, value in marks)
 
 
+def test_what_nearly_all_requests_touched_before_too_does_not_stand_out() -> None:
+    """The few that do not get as far are no siblings: beside them, whatever the others touch would explain all."""
+    kept = []
+    for row in small_world(slow_database=6.0).to_pylist():
+        if int.from_bytes(row["trace_id"], "big") % 25:
+            kept.append(row)
+        elif row["parent_id"] is None:
+            kept.append(row | {"duration": 4 * 10**6})
+    found = diagnose(question(), pa.Table.from_pylist(kept, spans.SPAN_SCHEMA), [], [])
+    assert found.suspects[0].name == "db"
+    assert found.standouts == []
+
+
 def test_an_innocent_change_comes_out_innocent() -> None:
     """Deployed a minute before the database slows: the service's own part does not change."""
     answer = diagnose(question(), small_world(slow_database=6.0), [deploy("front", 59)], [])

@@ -134,7 +134,7 @@ def _read_parquet(data: bytes | memoryview, columns: Sequence[str] | None) -> pa
     wanted = names if columns is None else [name for name in names if name in columns]
     if columns is not None and "parent_id" in columns and "parent_row" in names:
         wanted = list(dict.fromkeys([*wanted, "span_id", "parent_row"]))
-    table = file.read(columns=wanted, use_threads=False)
+    table = file.read(columns=wanted)
     if "parent_row" in table.column_names:
         table = _with_parent_ids(table)
     return table

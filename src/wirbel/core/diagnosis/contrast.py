@@ -21,6 +21,7 @@ LEAST_SHARE = 0.01  # of requests that a value marks
 OTHERS_NEEDED = 20  # siblings in the focus, to say how others behave
 LEAST_EXPLAINED = 0.02  # of the change
 SIGNIFICANT = 0.01  # adjusted p
+NEW = 0.1  # of its rate in the focus: a value seen less often before is new
 # Never a group: every request has its own.
 _IGNORED = {"url.full", "url.path", "url.query", "user.id", "session.id", "thread.id", "thread.name", "network.peer.port", "client.port"}
 _BASE = {"version": "service.version", "instance": "service.instance.id", "host": "host.name", "operation": "operation"}
@@ -159,7 +160,7 @@ def who_stands_out(requests: Requests, bad: npt.NDArray[np.bool_], over: Floats,
     rows_with, rows_others = both(focus)
     weight_with, weight_others = both(focus * weight)
     sum_with, sum_others = both(focus * weight * over)
-    _, quiet_others = both((1 - focus) * weight)
+    quiet_with, quiet_others = both((1 - focus) * weight)
     _, quiet_sum = both((1 - focus) * weight * over)
     # Siblings are held against the value operation by operation: a value that slow operations touch
     # more often would look guilty of being slow.
@@ -167,6 +168,9 @@ def who_stands_out(requests: Requests, bad: npt.NDArray[np.bool_], over: Floats,
     shared_weight = np.where(comparable, weight_with, 0).sum(axis=1)
     whole_weight = weight_with.sum(axis=1)
     enough = shared_weight >= 0.5 * whole_weight
+    # Without siblings in the focus the reference is asked, which says something of a new value only: one
+    # that was there before is beside itself, and would take the blame for the whole change.
+    is_new = quiet_with.sum(axis=1) <= NEW * whole_weight * ((1 - focus) * weight).sum() / (focus * weight).sum()
     with np.errstate(divide="ignore", invalid="ignore"):
         usual = np.where(comparable, sum_others / weight_others, 0.0)
         shared_with = np.where(comparable, sum_with, 0).sum(axis=1) / shared_weight
@@ -179,7 +183,12 @@ def who_stands_out(requests: Requests, bad: npt.NDArray[np.bool_], over: Floats,
     share_bad = bad_with / np.maximum(bad_with + bad_others, 1)
     share_normal = good_with / np.maximum(good_with + good_others, 1)
     kept = np.flatnonzero(
-        (p < SIGNIFICANT) & (share_bad > share_normal) & (rows_with > 0) & (bad_with + good_with >= LEAST_SHARE * len(requests)) & (explains > LEAST_EXPLAINED)
+        (p < SIGNIFICANT)
+        & (enough | is_new)
+        & (share_bad > share_normal)
+        & (rows_with > 0)
+        & (bad_with + good_with >= LEAST_SHARE * len(requests))
+        & (explains > LEAST_EXPLAINED)
     )
     # Distinct marks of the same requests are one finding: sums of random words tell them apart.
     words = np.random.default_rng(1).integers(1, 2**62, len(requests))

@@ -14,7 +14,7 @@ export function Inquiries() {
       {query.data.length === 0 && (
         <p>None yet. Press “Find the cause” on the Overview, a service, an operation, or a stretch of a chart.</p>
       )}
-      <table className="sheet-table">
+      <table className="sheet-table" hidden={query.data.length === 0}>
         <thead>
           <tr>
             <th>asked</th>

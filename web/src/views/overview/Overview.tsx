@@ -50,18 +50,21 @@ export function Overview() {
           <tr>
             <th>standing</th>
             <th>service</th>
-            <th colSpan={2}>requests a second, was and is</th>
+            <th className="max-[1180px]:hidden">traffic</th>
+            <th className="num" title="Requests a second, in the reference and in the focus">
+              a second, was and is
+            </th>
             <th className="num" colSpan={2}>
               failing
             </th>
             <th className="pl-4">latency p95</th>
-            <th className="num">p50</th>
+            <th className="num max-[1180px]:hidden">p50</th>
             <th className="num">p95</th>
             <th className="num">p99</th>
             <th className="num" colSpan={2}>
               p95 was, change
             </th>
-            <th className="num">weight</th>
+            <th className="num max-[1180px]:hidden">weight</th>
             <th className="num">since</th>
           </tr>
         </thead>
@@ -86,13 +89,13 @@ function ServiceRow({ row }: { row: Row }) {
   const difference = row.p95_difference;
   return (
     <tr data-service={row.service}>
-      <td className="w-[88px]">
+      <td className="w-[88px] whitespace-nowrap">
         <Gauge standing={row.standing} /> <span className={standingColour(row.standing)}>{row.standing}</span>
       </td>
       <td className="font-semibold whitespace-nowrap">
         <Link to={{ pathname: `/services/${encodeURIComponent(row.service)}`, search }}>{row.service}</Link>
       </td>
-      <td className="w-[132px]">
+      <td className="w-[132px] max-[1180px]:hidden">
         <Spark data={row.rate_spark} />
       </td>
       <td className="num" title={sample}>
@@ -111,7 +114,7 @@ function ServiceRow({ row }: { row: Row }) {
       <td className="w-[136px] pl-4!">
         <Spark data={row.latency_spark} />
       </td>
-      <td className="num text-second" title={percentileTitle(row, "p50")}>
+      <td className="num text-second max-[1180px]:hidden" title={percentileTitle(row, "p50")}>
         {duration(row.focus.p50)}
       </td>
       <td className="num font-semibold" title={`${percentileTitle(row, "p95")}; ${sample}`} data-p95={row.focus.p95}>
@@ -126,7 +129,7 @@ function ServiceRow({ row }: { row: Row }) {
         {row.p95_ratio == null ? "" : `${significant(row.p95_ratio, 2)}×`}
       </td>
       <td
-        className="num"
+        className="num max-[1180px]:hidden"
         title={`${row.bits} bits × √${significant(row.traffic_share, 2)} of the busiest service's traffic`}
       >
         {row.weight}
