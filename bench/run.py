@@ -13,6 +13,7 @@ from collections.abc import Callable
 from django.db import connection, transaction
 from django.test import Client
 
+from wirbel.core import arrow
 from wirbel.core.signals import otlp, spans
 from wirbel.demo.history import make_history
 from wirbel.demo.simulate import World
@@ -57,7 +58,7 @@ def row_a_span(table: spans.pa.Table) -> tuple[float, float]:
         editor.create_model(SpanRow)
     try:
         records = table.select(["trace_id", "span_id", "parent_id", "start", "duration", "service", "name", "kind", "outcome"]).to_pylist()
-        rows = [SpanRow(**record, attributes=spans.attributes_of(table, i)[0]) for i, record in enumerate(records)]
+        rows = [SpanRow(**record, attributes=arrow.attributes_of(table, i)["span"]) for i, record in enumerate(records)]
         seconds = timed(lambda: SpanRow.objects.bulk_create(rows, batch_size=1000))
         with connection.cursor() as cursor:
             cursor.execute("SELECT pg_total_relation_size(%s)", [SpanRow._meta.db_table])
@@ -72,8 +73,8 @@ def bench_packing(table: spans.pa.Table) -> None:
     """From accepted segments, as intake leaves them, to blocks and cells; against rows made ready in memory."""
     count = table.num_rows - table.num_rows % BATCH
     for first in range(0, count, BATCH):
-        body = otlp.encode(table.slice(first, BATCH))
-        segments.append_spans(otlp.decode([body], NOW).spans, segments.digest_of(body))
+        body = otlp.traces.encode(table.slice(first, BATCH))
+        segments.append_once(Stream.SPANS, otlp.traces.decode([body], NOW).table, segments.digest_of(body))
     seconds = timed(packer.pack_all)
     size = sum(Block.objects.filter(stream=Stream.SPANS).values_list("size", flat=True)) / count
     plain_seconds, plain_size = row_a_span(table.slice(0, 20_000))
@@ -85,7 +86,7 @@ def bench_packing(table: spans.pa.Table) -> None:
 def bench_accepting(table: spans.pa.Table) -> None:
     """Durable accept of gzip requests, decoded and checked, through the real view; one client after another."""
     token = Token.make("bench")
-    bodies = [gzip.compress(otlp.encode(table.slice(first, BATCH)), 6) for first in range(BATCH // 2, 60 * BATCH, BATCH)]  # none was sent before
+    bodies = [gzip.compress(otlp.traces.encode(table.slice(first, BATCH)), 6) for first in range(BATCH // 2, 60 * BATCH, BATCH)]  # none was sent before
     client = Client(SERVER_NAME="localhost")
     took = []
     for body in bodies:
@@ -109,7 +110,7 @@ def bench_questions() -> None:
     world = World(1, make_history(NOW), 4.2)
     for first in range(NOW - 6 * HOUR_NS, NOW, HOUR_NS // 2):
         with transaction.atomic():
-            packer.write_spans(spans.deduplicate(world.requests(first, first + HOUR_NS // 2)), level=1)
+            packer.write(Stream.SPANS, spans.combine([world.requests(first, first + HOUR_NS // 2)]), level=1)
     count = sum(Block.objects.filter(stream=Stream.SPANS).values_list("rows", flat=True))
     start, end = NOW - 6 * HOUR_NS, NOW
     found = windows.signal(start, end)

@@ -9,6 +9,7 @@ import pyarrow as pa
 from opentelemetry.proto.collector.trace.v1.trace_service_pb2 import ExportTraceServiceRequest
 from opentelemetry.proto.common.v1.common_pb2 import AnyValue
 
+from wirbel.core import arrow
 from wirbel.core.signals import spans
 
 NOW = 1_772_000_000 * 10**9  # a fixed "now" for tests of pure code, ns
@@ -78,4 +79,4 @@ def table(*rows: dict[str, Any]) -> pa.Table:
 
 
 def _type(name: str) -> pa.DataType | None:
-    return spans.SPAN_SCHEMA.field(name).type if name in spans.SPAN_SCHEMA.names else spans.TYPE_LETTERS[spans.split_attribute_column(name)[1]]
+    return spans.SPAN_SCHEMA.field(name).type if name in spans.SPAN_SCHEMA.names else arrow.TYPE_LETTERS[arrow.split_attribute_column(name)[1]]

@@ -13,7 +13,7 @@ from opentelemetry.proto.collector.trace.v1.trace_service_pb2 import ExportTrace
 
 from tests.builders import request
 from tests.core.test_changes import PLAIN, cloud_event
-from tests.core.test_otlp import EXAMPLE
+from tests.core.test_otlp_traces import EXAMPLE
 from wirbel.intake import bodies
 from wirbel.intake.models import Token
 from wirbel.store import segments

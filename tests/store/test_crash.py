@@ -21,7 +21,7 @@ with environment.database():
     from wirbel.store import packer
     print("ready", flush=True)
     while True:
-        packer.pack()
+        packer.pack_all()
         packer.merge_once()
 """
 WRITER = """
@@ -32,7 +32,7 @@ with environment.database():
     from wirbel.store import segments
     for n in itertools.count():
         part = some_spans(range(n * 50 + 1, n * 50 + 51))
-        segments.append_spans(part, segments.digest_of(str(n).encode()))
+        segments.append_once("spans", part, segments.digest_of(str(n).encode()))
         print(n, flush=True)
 """
 COUNT = """

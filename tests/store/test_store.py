@@ -9,7 +9,6 @@ from hypothesis import strategies as st
 from tests.builders import NOW, table
 from wirbel.core import cells as cell_model
 from wirbel.core.signals import spans
-from wirbel.core.topology.parents import parent_rows
 from wirbel.store import blocks, bloom, packer, reading, segments
 from wirbel.store.models import Block, Segment, Service, Stream
 
@@ -50,7 +49,7 @@ def some_spans(traces: range, at_ms: float = 0.0, **more: object) -> pa.Table:
 
 
 def store(part: pa.Table, name: str) -> bool:
-    return segments.append_spans(part, segments.digest_of(name.encode()))
+    return segments.append_once("spans", part, segments.digest_of(name.encode()))
 
 
 def by_id(found: pa.Table) -> dict:
@@ -182,7 +181,7 @@ def test_the_filter_rarely_lets_strangers_in(counted_up: bool) -> None:
 
 def test_parquet_and_back() -> None:
     given_spans = spans.deduplicate(some_spans(range(1, 200)))
-    [block] = blocks.make_span_blocks(given_spans, parent_rows(given_spans), 0)
+    [block] = blocks.make("spans", blocks.with_parent_rows(given_spans), 0)
     again = blocks._read_parquet(block.data, None)
     assert again.select(given_spans.column_names).equals(given_spans)
     assert block.rows == 597

@@ -9,7 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from wirbel.core import sketch
+from wirbel.core import arrow, sketch
 from wirbel.core.signals import spans
 
 MINUTE_NS = 60 * 10**9
@@ -49,8 +49,8 @@ def derive(table: pa.Table) -> pa.Table:
     """Cells of a table of spans."""
     if not table.num_rows:
         return CELL_SCHEMA.empty_table()
-    start, duration = spans.numbers(table["start"]), spans.numbers(table["duration"])
-    weight, seconds = spans.numbers(table["weight"]), duration / 1e9
+    start, duration = arrow.numbers(table["start"]), arrow.numbers(table["duration"])
+    weight, seconds = arrow.numbers(table["weight"]), duration / 1e9
     columns: dict[str, pa.Array | pa.ChunkedArray] = {name: table[name] for name in KEYS.names if name in table.column_names}
     columns["minute"] = pa.array(start - start % MINUTE_NS)
     columns["entry"] = pa.array(spans.is_entry(table))
@@ -79,7 +79,7 @@ def merge(tables: list[pa.Table]) -> pa.Table:
     share = pc.list_flatten(whole["bucket_counts"])
 
     def on_first(name: str, otherwise: float) -> pa.Array:
-        return pa.array(np.where(first, spans.numbers(whole[name])[positions], otherwise))
+        return pa.array(np.where(first, arrow.numbers(whole[name])[positions], otherwise))
 
     exploded = exploded.append_column("bucket", buckets).append_column("count", share)
     exploded = exploded.append_column("rows", on_first("rows", 0))

@@ -13,6 +13,7 @@ from pathlib import Path
 
 import pyarrow as pa
 
+from wirbel.core import arrow
 from wirbel.core.signals import otlp, spans
 from wirbel.demo.history import make_history
 from wirbel.demo.simulate import World
@@ -42,7 +43,7 @@ def send(url: str, token: str, body: bytes) -> None:
 
 def ended_before(table: pa.Table, until: int) -> tuple[pa.Table, pa.Table]:
     """Spans that have ended, as an exporter would send them, and those still running."""
-    end = spans.numbers(table["start"]) + spans.numbers(table["duration"])
+    end = arrow.numbers(table["start"]) + arrow.numbers(table["duration"])
     return table.filter(pa.array(end <= until)), table.filter(pa.array(end > until))
 
 
@@ -64,7 +65,7 @@ def run(url: str, state: dict[str, object]) -> None:
         made_now = [world.requests(second, second + STEP_NS) for second in range(at, until, STEP_NS)]
         ready, running = ended_before(spans.concat([running, *made_now]), time.time_ns())
         for first in range(0, ready.num_rows, 2000):
-            send(url, str(state["token"]), otlp.encode(ready.slice(first, 2000)))
+            send(url, str(state["token"]), otlp.traces.encode(ready.slice(first, 2000)))
         at = until
         progress.write_text(str(at))
 

@@ -13,6 +13,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
+from wirbel.core import arrow
 from wirbel.core.signals import spans
 from wirbel.core.signals.operations import Columns, derive
 from wirbel.demo.queues import erlang_c
@@ -209,7 +210,7 @@ class World:
         columns |= _places(columns["service"], _gather(out, "instance", offsets, np.zeros(total, np.int64))[order])
         columns["environment"] = pa.repeat(pa.scalar(ENVIRONMENT), total)
         columns["weight"] = pa.array(np.ones(total))
-        kind, outcome = spans.numbers(columns["kind"]), spans.numbers(columns["outcome"])
+        kind, outcome = arrow.numbers(columns["kind"]), arrow.numbers(columns["outcome"])
         # Read as intake would read them, so that history and live feed look the same.
         columns |= derive(Columns(columns, total), columns["name"], kind, np.where(outcome == spans.FAILED, 2, 0))
         return spans.conform(pa.table(columns))
@@ -295,7 +296,7 @@ def _binary(words: npt.NDArray[np.uint64], missing: npt.NDArray[np.bool_] | None
 
 def _places(service: pa.Array, instance: Ints) -> dict[str, pa.Array]:
     """Instance, host and zone names for rows of (service, instance number)."""
-    code, names = spans.codes(service)
+    code, names = arrow.codes(service)
     most = max(len(found) for found in INSTANCES.values())
     table = {name: np.full((len(names), most), None, object) for name in ("name", "host", "zone")}
     for row, name in enumerate(names):

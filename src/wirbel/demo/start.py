@@ -26,7 +26,7 @@ from wirbel.inquiry.models import Inquiry
 from wirbel.intake.models import Token
 from wirbel.store import packer, reading
 from wirbel.store.blocks import HOUR_NS
-from wirbel.store.models import Block, ChangeRecord, PeerAddress, Receipt, Segment, Service
+from wirbel.store.models import Arrival, AttributeName, Block, ChangeRecord, Entity, Metric, PeerAddress, Receipt, Segment, Service, Stream
 
 HOURS = 6
 CHUNK_NS = HOUR_NS // 2
@@ -59,7 +59,7 @@ def world_digest() -> str:
 
 
 def _forget_all() -> None:
-    for model in (Block, Segment, Receipt, Service, PeerAddress, ChangeRecord, Inquiry, Token):
+    for model in (Block, Segment, Receipt, Service, PeerAddress, ChangeRecord, Arrival, AttributeName, Entity, Metric, Inquiry, Token):
         model.objects.all().delete()
     (home() / "feed.json").unlink(missing_ok=True)
 
@@ -76,7 +76,7 @@ def _fill(seed: int) -> dict[str, object]:
     for chunk in range(start, now, CHUNK_NS):
         table = world.requests(chunk, min(chunk + CHUNK_NS, now))
         with transaction.atomic():
-            packer.write_spans(spans.deduplicate(table), level=1)
+            packer.write(Stream.SPANS, spans.combine([table]), level=1)
         total += table.num_rows
         say(f"  {100 * (min(chunk + CHUNK_NS, now) - start) // (now - start):3d} %  {total} spans")
     reading.store_changes([from_plain(change) for change in history.changes])

@@ -10,7 +10,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from wirbel.core import sketch
+from wirbel.core import arrow, sketch
 from wirbel.core.cells import MINUTE_NS
 from wirbel.core.signals import spans
 from wirbel.core.stats.intervals import percentile_bounds
@@ -51,25 +51,25 @@ def entries(table: pa.Table) -> pa.Table:
 
 def totals(table: pa.Table, group: Ints, groups: int, bounded: bool = False) -> Totals:
     """Adds cells up by group number (one a row of ``table``); with ``bounded``, quantiles get their bounds."""
-    count, outcome = spans.numbers(table["count"]), spans.numbers(table["outcome"])
+    count, outcome = arrow.numbers(table["count"]), arrow.numbers(table["outcome"])
 
     def add(values: Floats) -> Floats:
         return np.bincount(group, weights=values, minlength=groups)
 
-    rows = add(spans.numbers(table["rows"]).astype(float))
+    rows = add(arrow.numbers(table["rows"]).astype(float))
     wanted = np.broadcast_to(QUANTILES, (groups, len(QUANTILES)))
     if bounded:
         wanted = np.concatenate([wanted, *percentile_bounds(rows, QUANTILES)], axis=1)
     buckets = pc.list_flatten(table["buckets"])
     owner = np.repeat(group, pc.list_value_length(table["buckets"]).to_numpy())
-    read = sketch.quantiles(owner, spans.numbers(buckets).astype(np.int64), spans.numbers(pc.list_flatten(table["bucket_counts"])), groups, wanted)
+    read = sketch.quantiles(owner, arrow.numbers(buckets).astype(np.int64), arrow.numbers(pc.list_flatten(table["bucket_counts"])), groups, wanted)
     middle, *bounds = np.split(read, wanted.shape[1] // len(QUANTILES), axis=1)
     return Totals(
         rows,
         add(count),
         add(np.where(outcome == spans.REFUSED, count, 0.0)),
         add(np.where(outcome == spans.FAILED, count, 0.0)),
-        add(spans.numbers(table["total"])),
+        add(arrow.numbers(table["total"])),
         middle,
         *bounds,
     )
@@ -100,7 +100,7 @@ class Minutes:
         return np.minimum(self.end - self.times, MINUTE_NS) / 1e9
 
     def index(self, table: pa.Table) -> Ints:
-        return (spans.numbers(table["minute"]) - self.first) // MINUTE_NS
+        return (arrow.numbers(table["minute"]) - self.first) // MINUTE_NS
 
 
 def by_minute(table: pa.Table, minutes: Minutes, group: Ints | None = None, groups: int = 1) -> Totals:
@@ -114,7 +114,7 @@ def by_minute(table: pa.Table, minutes: Minutes, group: Ints | None = None, grou
 
 def window_rows(table: pa.Table, window: tuple[int, int]) -> Ints:
     """Rows of the minutes that begin in the window. Windows are minutes long; a part of one belongs to its start."""
-    minute = spans.numbers(table["minute"])
+    minute = arrow.numbers(table["minute"])
     return np.flatnonzero((minute >= window[0] - window[0] % MINUTE_NS) & (minute < window[1]))
 
 

@@ -6,6 +6,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from wirbel.core import arrow
 from wirbel.core.expected.band import expected_band
 from wirbel.core.signals import spans
 from wirbel.core.text import rfc3339
@@ -92,7 +93,7 @@ def _charts(grid: series.Totals, minutes: series.Minutes, latency) -> ServiceCha
 
 def _grouped(table: pa.Table, key: str, focus: Window, reference: Window) -> list[tuple[str, Figures, Figures, series.Totals, series.Totals, int]]:
     """Figures of both windows for each value of a column, busiest first."""
-    group, names = spans.codes(table[key])
+    group, names = arrow.codes(table[key])
     both = []
     for window in (focus, reference):
         rows = series.window_rows(table, window)

@@ -9,10 +9,9 @@ import numpy.typing as npt
 import pyarrow as pa
 from scipy import stats
 
-from wirbel.core import text
+from wirbel.core import arrow, text
 from wirbel.core.cells import MINUTE_NS
 from wirbel.core.expected.band import SURPRISED, Band, expected_band
-from wirbel.core.signals import spans
 from wirbel.core.text import rfc3339
 from wirbel.explore import series
 from wirbel.explore.figures import figures, spark
@@ -38,7 +37,7 @@ def overview(start: int, end: int, focus: Window, reference: Window, environment
     """All services that serve requests in [start, end)."""
     minutes = series.Minutes(min(start, reference[0], focus[0]), end)
     table = series.entries(reading.cells(minutes.first, end, environment, None, series.CELL_COLUMNS))
-    group, names = spans.codes(table["service"])
+    group, names = arrow.codes(table["service"])
     if not names:
         return Overview(services=[], sentence="Nothing has been sent in this time.", detail="", minutes_a_point=SPARK_MINUTES, newest=None)
     grid = series.by_minute(table, minutes, group, len(names))
@@ -56,7 +55,7 @@ def overview(start: int, end: int, focus: Window, reference: Window, environment
         rows.append(_row(name, i, verdict, share, focus, reference, both, grid, latency, rate, traffic, minutes))
     rows.sort(key=lambda r: (-r.weight, -r.focus.requests, r.service))
     sentence, detail = _say(rows)
-    newest = rfc3339(int(spans.numbers(table["minute"]).max()) + MINUTE_NS)
+    newest = rfc3339(int(arrow.numbers(table["minute"]).max()) + MINUTE_NS)
     return Overview(services=rows, sentence=sentence, detail=detail, minutes_a_point=SPARK_MINUTES, newest=newest)
 
 

@@ -9,6 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from wirbel.core import arrow
 from wirbel.core.diagnosis import critical_path as cp
 from wirbel.core.diagnosis import requests as rq
 from wirbel.core.errors import NotEnoughData
@@ -77,7 +78,7 @@ def list_traces(window: tuple[int, int], wanted: Filter, order: str, most: int, 
     hidden_by = []
     if not len(rows):
         hidden_by = [name for name in conditions if _without(asked_for, conditions, name)]
-    start, duration = spans.numbers(table["start"]), spans.numbers(table["duration"])
+    start, duration = arrow.numbers(table["start"]), arrow.numbers(table["duration"])
     keys = {"slowest": -duration[rows], "fastest": duration[rows], "newest": -start[rows], "oldest": start[rows]}
     shown = rows[np.argsort(keys[order], kind="stable")[:most]]
     sizes = _sizes(table, shown)
@@ -163,8 +164,8 @@ def trace_view(trace: str, span: str | None) -> TraceView:
     parent = parent_rows(table)
     root = _root(table, parent, _parse_id(span, 8) if span else None)
     built = rq.build(table, np.array([root]), (0, 2**62))
-    start, duration = spans.numbers(table["start"]), spans.numbers(table["duration"])
-    path = cp.critical_path(start, duration, parent, spans.numbers(table["kind"]).astype(np.int64), np.array([root]))
+    start, duration = arrow.numbers(table["start"]), arrow.numbers(table["duration"])
+    path = cp.critical_path(start, duration, parent, arrow.numbers(table["kind"]).astype(np.int64), np.array([root]))
     order, depth = _reading_order(parent, start, root)
     left_out = max(len(order) - MOST_SPANS, 0)
     order = order[:MOST_SPANS]
@@ -200,7 +201,7 @@ def _root(table: pa.Table, parent: np.ndarray, span: bytes | None) -> int:
             return int(rows[0])
     tops = np.flatnonzero(parent < 0)
     tops = tops if len(tops) else np.arange(table.num_rows)
-    return int(tops[np.argmax(spans.numbers(table["duration"])[tops])])
+    return int(tops[np.argmax(arrow.numbers(table["duration"])[tops])])
 
 
 def _reading_order(parent: np.ndarray, start: np.ndarray, root: int) -> tuple[list[int], dict[int, int]]:
@@ -245,7 +246,8 @@ def _span(
         name: table[name][row].as_py()
         for name in ("span_id", "parent_id", "operation", "name", "kind", "outcome", "status_message", "peer", "start", "duration", "events")
     }
-    own, resource = spans.attributes_of(table, row)
+    attributes = arrow.attributes_of(table, row)
+    own, resource = attributes["span"], attributes["resource"]
     on_path = bool(path.high[row] > path.low[row])
     above = int(parent[row])
     return SpanOut(
@@ -293,7 +295,7 @@ def _steps(path: cp.Path, parent: np.ndarray, order: list[int], place: dict[int,
 
 def _runs(table: pa.Table, order: list[int], parent: np.ndarray, channel_of: dict[int, int], zero: int) -> list[Run]:
     operation = table["operation"].to_pylist()
-    start, duration = spans.numbers(table["start"]), spans.numbers(table["duration"])
+    start, duration = arrow.numbers(table["start"]), arrow.numbers(table["duration"])
     groups: dict[tuple[int, int, str], list[int]] = {}
     for row in order:
         groups.setdefault((int(parent[row]), channel_of[row], operation[row]), []).append(row)

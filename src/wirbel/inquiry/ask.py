@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from wirbel.core import text
+from wirbel.core import arrow, text
 from wirbel.core.diagnosis.inquire import diagnose
 from wirbel.core.diagnosis.model import Answer, Question, Signal, Window
 from wirbel.core.errors import InvalidQuestion, NotEnoughData
@@ -86,7 +86,7 @@ def _read(question: Question) -> tuple[pa.Table, list[str]]:
         part = whole.filter(pc.is_in(whole["trace_id"].cast(pa.binary()), value_set=chosen.cast(pa.binary())))
         if weight != 1:
             index = part.schema.get_field_index("weight")
-            part = part.set_column(index, "weight", pa.array(spans.numbers(part["weight"]) * weight))
+            part = part.set_column(index, "weight", pa.array(arrow.numbers(part["weight"]) * weight))
         kept.append(part)
     # A trace that spans two windows was read twice.
     return spans.deduplicate(spans.conform(spans.concat(kept))), notes
@@ -106,7 +106,7 @@ def _choose(table: pa.Table, question: Question, window: Window) -> tuple[pa.Arr
     if found <= MAX_REQUESTS:
         return ids, 1.0, found
     # By a word of the id, not by order: the same traces whichever way they are stored.
-    words = spans.ids(ids, 16)
+    words = arrow.ids(ids, 16)
     chosen = np.argsort(mix(words[:, 0] ^ mix(words[:, 1])))[:MAX_REQUESTS]
     return ids.take(pa.array(np.sort(chosen))), found / MAX_REQUESTS, found
 

@@ -131,7 +131,7 @@ def _store_json(line: bytes, result: Loaded) -> None:
 
 def _store_request(protobuf: bytes, result: Loaded, original: bytes | None = None) -> None:
     try:
-        decoded = otlp.decode([protobuf], time.time_ns())
+        decoded = otlp.traces.decode([protobuf], time.time_ns())
     except MalformedTelemetry as error:
         result.refuse(str(error)[:200])
         return

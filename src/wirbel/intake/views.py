@@ -67,7 +67,7 @@ def traces(request: HttpRequest) -> HttpResponse:
     body = read_body(request)
     digest = segments.digest_of(body)
     protobuf = otlp.json_to_protobuf(body) if kind == JSON else body
-    decoded = otlp.decode([protobuf], time.time_ns())
+    decoded = otlp.traces.decode([protobuf], time.time_ns())
     segments.append_spans(decoded.spans, digest)
     response = ExportTraceServiceResponse()
     if decoded.refused:

@@ -5,7 +5,6 @@ Only this module and reading.py know how bytes in the database become rows.
 
 from __future__ import annotations
 
-import itertools
 import threading
 from collections import OrderedDict
 from collections.abc import Iterable, Sequence
@@ -18,15 +17,17 @@ import pyarrow.parquet as pq
 from django.db import connection
 from django.db.models import QuerySet
 
-from wirbel.core.signals import spans
+from wirbel.core import arrow
+from wirbel.core.topology.parents import parent_rows
 from wirbel.store import bloom
 from wirbel.store.models import Block, Stream
+from wirbel.store.streams import LAYOUTS, Layout
 
 HOUR_NS = 3600 * 10**9
 IDENTITY = ("trace_id", "span_id", "start")  # what tells a span, and orders it
 MAX_ROWS = 250_000  # of one block: about 10 MB of spans
+MOST_SERVICES = 2_000  # named in a block; one with more is opened for any service
 CACHE_BYTES = 384 * 2**20
-_PLAIN = {"span_id", "start", "duration", "trace_id"}  # columns in which a dictionary only costs
 
 
 def to_ipc(table: pa.Table) -> bytes:
@@ -44,87 +45,87 @@ def from_ipc(data: bytes | memoryview) -> pa.Table:
     return pa.ipc.open_stream(plain).read_all()
 
 
-def _write_parquet(table: pa.Table) -> bytes:
+def _write_parquet(table: pa.Table, layout: Layout) -> bytes:
     sink = pa.BufferOutputStream()
-    names = [name for name in table.column_names if name not in _PLAIN]
     pq.write_table(
         table,
         sink,
         compression="zstd",
         compression_level=3,
-        use_dictionary=names,
+        use_dictionary=[name for name in table.column_names if name not in layout.plain],
         write_statistics=False,
-        column_encoding={name: "DELTA_BINARY_PACKED" for name in ("start", "duration") if name in table.column_names},
+        column_encoding={name: "DELTA_BINARY_PACKED" for name in layout.steady},
         store_schema=True,
     )
     return sink.getvalue().to_pybytes()
 
 
-def _trace_starts(table: pa.Table) -> np.ndarray:
-    """For rows grouped by trace: the earliest start of the row's trace."""
-    trace, start = spans.ids(table["trace_id"], 16), spans.numbers(table["start"])
-    new = np.r_[True, (trace[1:] != trace[:-1]).any(axis=1)]
-    return np.minimum.reduceat(start, np.flatnonzero(new))[np.cumsum(new) - 1]
+def make(stream: str, table: pa.Table, level: int) -> list[Block]:
+    """Blocks of a combined table: one for each environment and hour, or several if there are too many rows.
+
+    Spans carry ``parent_row`` (see :func:`with_parent_rows`), which stays true in any slice.
+    """
+    layout = LAYOUTS[stream]
+    hour = layout.belongs(table) // HOUR_NS
+    environment, names = arrow.codes(table["environment"])
+    made = []
+    first_hour = int(hour.min())
+    width = int(hour.max()) - first_hour + 1
+    group, member = np.unique(environment * width + hour - first_hour, return_inverse=True)
+    for number, key in enumerate(group.tolist()):
+        code, start = key // width, key % width + first_hour
+        rows = np.flatnonzero(member == number)
+        part = table.slice(int(rows[0]), len(rows))
+        if rows[-1] - rows[0] + 1 != len(rows):  # not side by side
+            part = table.take(pa.array(rows))
+            part = with_parent_rows(part) if stream == Stream.SPANS else part
+        for first in range(0, len(rows), MAX_ROWS):
+            made.append(_block(stream, layout, part.slice(first, MAX_ROWS), names[code], start * HOUR_NS, level))
+    return made
 
 
-def make_span_blocks(table: pa.Table, parent: np.ndarray, level: int) -> list[Block]:
-    """Blocks of a deduplicated table with its parent rows: one an hour in which traces began, whole traces in each."""
-    hours = _trace_starts(table) // HOUR_NS  # never falling: that is the order of a deduplicated table
-    bounds = [0, *(np.flatnonzero(np.diff(hours)) + 1), len(hours)]
-    blocks = []
-    for begin, end in itertools.pairwise(bounds):
-        for first in range(begin, end, MAX_ROWS):
-            last = min(first + MAX_ROWS, end)
-            blocks.append(_span_block(table.slice(first, last - first), parent[first:last] - first, int(hours[begin]) * HOUR_NS, level))
-    return blocks
-
-
-def _span_block(table: pa.Table, parent: np.ndarray, hour: int, level: int) -> Block:
-    inside = (parent >= 0) & (parent < table.num_rows)  # a huge trace is cut: its parents may lie in another block
-    stored = table.set_column(
-        table.schema.get_field_index("parent_id"),
-        "parent_id",
-        pc.if_else(pa.array(inside), pa.scalar(None, pa.binary(8)), table["parent_id"]),
-    ).append_column("parent_row", pa.array((parent - np.arange(len(parent))).astype(np.int32), mask=~inside))
-    data = _write_parquet(stored)
-    start, duration = spans.numbers(table["start"]), spans.numbers(table["duration"])
-    trace = spans.ids(table["trace_id"], 16)
-    traces = trace[np.r_[True, (trace[1:] != trace[:-1]).any(axis=1)]]  # rows of a trace lie together
+def _block(stream: str, layout: Layout, table: pa.Table, environment: str, hour: int, level: int) -> Block:
+    services = sorted(table["service"].unique().to_pylist())
+    data = _write_parquet(_without_known_parents(table) if stream == Stream.SPANS else table, layout)
     return Block(
-        stream=Stream.SPANS,
+        stream=stream,
+        environment=environment,
         level=level,
         hour=hour,
-        time_from=int(start.min()),
-        time_to=int((start + duration).max()),
+        time_from=int(layout.begins(table).min()),
+        time_to=int(layout.ends(table).max()),
         rows=table.num_rows,
         size=len(data),
-        services=sorted(set(table["service"].to_pylist()))[:2000],
-        trace_filter=bloom.build(traces),
+        services=services if len(services) <= MOST_SERVICES else [],
+        trace_filter=_trace_filter(table) if "trace_id" in table.column_names else None,
         data=data,
     )
 
 
-def make_cell_blocks(table: pa.Table, level: int) -> list[Block]:
-    hours = spans.numbers(table["minute"]) // HOUR_NS
-    blocks = []
-    for hour in np.unique(hours):
-        part = table.take(pa.array(np.flatnonzero(hours == hour)))
-        minutes = spans.numbers(part["minute"])
-        data = _write_parquet(part)
-        blocks.append(
-            Block(
-                stream=Stream.CELLS,
-                level=level,
-                hour=int(hour) * HOUR_NS,
-                time_from=int(minutes.min()),
-                time_to=int(minutes.max()) + 60 * 10**9,
-                rows=part.num_rows,
-                size=len(data),
-                services=sorted(set(part["service"].to_pylist()))[:2000],
-                data=data,
-            )
-        )
-    return blocks
+def _trace_filter(table: pa.Table) -> bytes:
+    trace = arrow.ids(table["trace_id"], 16)
+    changes = np.r_[True, (trace[1:] != trace[:-1]).any(axis=1)]  # rows of a trace mostly lie together
+    trace = trace[changes]
+    return bloom.build(trace[trace.any(axis=1)])
+
+
+def with_parent_rows(table: pa.Table) -> pa.Table:
+    """Spans with the distance in rows to each one's parent, null where the parent is not in the table."""
+    parent = parent_rows(table)
+    column = pa.array((parent - np.arange(len(parent))).astype(np.int32), mask=parent < 0)
+    if "parent_row" in table.column_names:
+        table = table.drop_columns(["parent_row"])
+    return table.append_column("parent_row", column)
+
+
+def _without_known_parents(table: pa.Table) -> pa.Table:
+    """Parent ids are kept only where the row does not say it: they do not compress."""
+    offset = table["parent_row"]
+    parent = offset.fill_null(0).to_numpy() + np.arange(table.num_rows)
+    inside = offset.is_valid().to_numpy() & (parent >= 0) & (parent < table.num_rows)  # a huge trace is cut
+    kept = pc.if_else(pa.array(inside), pa.scalar(None, pa.binary(8)), table["parent_id"])
+    table = table.set_column(table.schema.get_field_index("parent_id"), "parent_id", kept)
+    return table.set_column(table.schema.get_field_index("parent_row"), "parent_row", pc.if_else(pa.array(inside), offset, None))
 
 
 def _read_parquet(data: bytes | memoryview, columns: Sequence[str] | None) -> pa.Table:

@@ -30,8 +30,8 @@ def build(traces: Words) -> bytes:
     return np.packbits(table).tobytes()
 
 
-def may_contain(filter_bytes: bytes, trace: Words) -> bool:
-    """False only if the trace id, shape (1, 2), is not in the filter."""
+def may_contain(filter_bytes: bytes, traces: Words) -> npt.NDArray[np.bool_]:
+    """For each trace id, shape (n, 2): False only if it is not in the filter."""
     table = np.frombuffer(filter_bytes, np.uint8)
-    at = _positions(trace, len(table) * 8)[0]
-    return bool(((table[at >> 3] >> (7 - (at & 7)).astype(np.uint8)) & 1).all())
+    at = _positions(traces, len(table) * 8)
+    return ((table[at >> 3] >> (7 - (at & 7)).astype(np.uint8)) & 1).astype(np.bool_).all(axis=1)

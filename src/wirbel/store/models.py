@@ -8,6 +8,8 @@ from django.db import models
 
 class Stream(models.TextChoices):
     SPANS = "spans"
+    LOGS = "logs"
+    POINTS = "points"
     CELLS = "cells"
 
 
@@ -19,7 +21,7 @@ class Receipt(models.Model):
 
 
 class Segment(models.Model):
-    """The checked rows of one accepted request (Arrow IPC, zstd), until the packer takes them."""
+    """The checked rows of requests accepted together (Arrow IPC, zstd), until the packer takes them."""
 
     stream = models.CharField(max_length=10, choices=Stream)
     received = models.DateTimeField(auto_now_add=True)
@@ -34,8 +36,9 @@ class Block(models.Model):
     """Immutable Parquet bytes of many rows, with what is needed to skip it unopened."""
 
     stream = models.CharField(max_length=10, choices=Stream)
+    environment = models.TextField(default="")  # "": from before blocks had one, may hold several
     level = models.SmallIntegerField(default=0)  # how often its rows were merged
-    hour = models.BigIntegerField()  # start of the hour that its traces began in, ns
+    hour = models.BigIntegerField()  # start of the hour that its rows belong to, ns
     time_from = models.BigIntegerField()
     time_to = models.BigIntegerField()
     rows = models.IntegerField()
@@ -47,20 +50,80 @@ class Block(models.Model):
     class Meta:
         indexes = [
             models.Index(fields=["stream", "time_to", "time_from"], name="block_time"),
-            models.Index(fields=["stream", "hour", "level"], name="block_merge"),
+            models.Index(fields=["stream", "environment", "hour", "level"], name="block_merge"),
         ]
 
 
 class Service(models.Model):
-    """A service that has sent spans."""
+    """A service that has sent something."""
 
     environment = models.TextField()
     name = models.TextField()
-    first_seen = models.BigIntegerField()
+    first_seen = models.BigIntegerField()  # ns, by the times of its own records
     last_seen = models.BigIntegerField()
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["environment", "name"], name="one_service")]
+
+
+class Arrival(models.Model):
+    """How many records of a service came in a stretch of ten minutes, by the clock of the store."""
+
+    environment = models.TextField()
+    service = models.TextField()
+    stream = models.CharField(max_length=10, choices=Stream)
+    at = models.DateTimeField(db_index=True)
+    rows = models.BigIntegerField()
+    newest = models.BigIntegerField()  # time of the newest record, ns
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["at", "environment", "service", "stream"], name="one_arrival")]
+
+
+class Entity(models.Model):
+    """Something that services run on or talk to: see core.signals.entities."""
+
+    environment = models.TextField()
+    kind = models.CharField(max_length=20)
+    name = models.TextField()
+    runs_on_kind = models.CharField(max_length=20, default="")
+    runs_on = models.TextField(default="")
+    services = ArrayField(models.TextField(), default=list)
+    first_seen = models.BigIntegerField()
+    last_seen = models.BigIntegerField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["environment", "kind", "name"], name="one_entity")]
+
+
+class Metric(models.Model):
+    """A metric that a service sends."""
+
+    environment = models.TextField()
+    service = models.TextField()
+    name = models.TextField()
+    unit = models.TextField(default="")
+    kind = models.SmallIntegerField()
+    temporality = models.SmallIntegerField()
+    monotonic = models.BooleanField()
+    first_seen = models.BigIntegerField()
+    last_seen = models.BigIntegerField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["environment", "service", "name", "kind"], name="one_metric")]
+
+
+class AttributeName(models.Model):
+    """An attribute of the records of a stream, and how many of them carry it. The name "" counts all records."""
+
+    environment = models.TextField()
+    stream = models.CharField(max_length=10, choices=Stream)
+    level = models.CharField(max_length=10)
+    name = models.TextField()
+    rows = models.BigIntegerField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["environment", "stream", "level", "name"], name="one_attribute")]
 
 
 class PeerAddress(models.Model):

@@ -6,44 +6,51 @@ never neither. Several workers share the work: what one has locked, others skip.
 
 from __future__ import annotations
 
-from django.db import connection, transaction
-from django.db.models import Count, Sum
+from dataclasses import dataclass
 
-from wirbel.core import cells
-from wirbel.core.signals import spans
-from wirbel.core.topology.parents import parent_rows, resolve
-from wirbel.store import blocks
-from wirbel.store.models import Block, PeerAddress, Segment, Service, Stream
+import numpy as np
+import pyarrow as pa
+from django.db import connection, transaction
+from django.db.models import Count, Max, Sum
+
+from wirbel.core import arrow, cells
+from wirbel.core.topology.parents import keys, resolve
+from wirbel.store import blocks, bloom, catalogue
+from wirbel.store.models import Block, PeerAddress, Segment, Stream
+from wirbel.store.streams import LAYOUTS
 
 MAX_SEGMENTS = 2_000  # in one pack
 MAX_SEGMENT_BYTES = 64 * 2**20  # in one pack: bounds the worker's memory
 FAN_IN = 8  # blocks of one hour and level that are merged
 LIVE_CHANNEL = "wirbel_live"
+SENT = (Stream.SPANS, Stream.LOGS, Stream.POINTS)
+_FINISH_LOCK = 7_301  # of PostgreSQL's advisory locks: one worker at a time writes what it has made
 
 
-def pack() -> int:
-    """Packs the oldest segments into blocks; returns the number of spans packed, 0 if there were none."""
+def pack(stream: str = Stream.SPANS) -> int:
+    """Packs the oldest segments of a stream into blocks; returns the number of rows stored, or 0 if none waited."""
     with transaction.atomic():
-        segments = _take_segments()
+        segments = _take_segments(stream)
         if not segments:
             return 0
-        table = spans.deduplicate(spans.conform(spans.concat([blocks.from_ipc(s.data) for s in segments])))
-        write_spans(table)
+        table = LAYOUTS[stream].combine([blocks.from_ipc(s.data) for s in segments])
+        write(stream, table)
         Segment.objects.filter(id__in=[s.id for s in segments]).delete()
-        announce("spans")
-    return table.num_rows
+        announce(stream)
+    return sum(s.rows for s in segments)
 
 
 def pack_all() -> int:
     total = 0
-    while count := pack():
-        total += count
+    for stream in SENT:
+        while count := pack(stream):
+            total += count
     return total
 
 
-def _take_segments() -> list[Segment]:
+def _take_segments(stream: str) -> list[Segment]:
     taken, size = [], 0
-    query = Segment.objects.filter(stream=Stream.SPANS).select_for_update(skip_locked=True).order_by("id")
+    query = Segment.objects.filter(stream=stream).select_for_update(skip_locked=True).order_by("id")
     for segment_id, bytes_held in query.values_list("id", "size")[:MAX_SEGMENTS]:
         size += bytes_held
         if taken and size > MAX_SEGMENT_BYTES:
@@ -52,56 +59,93 @@ def _take_segments() -> list[Segment]:
     return list(Segment.objects.filter(id__in=taken).order_by("id")) if taken else []
 
 
-def write_spans(table: spans.pa.Table, level: int = 0) -> None:
-    """Stores a deduplicated table of spans as blocks, with its cells and catalogue. Call inside a transaction."""
-    parent = parent_rows(table)
-    table, learned = resolve(table, parent, dict(PeerAddress.objects.values_list("address", "service")))
+@dataclass(frozen=True)
+class _Made:
+    """What a table becomes; made before the lock is taken, because that is most of the work."""
+
+    table: pa.Table
+    blocks: list[Block]
+    learned: dict[str, str]
+
+
+def write(stream: str, table: pa.Table, level: int = 0) -> None:
+    """Stores a combined table as blocks, with what is derived from it. Call inside a transaction."""
+    if stream != Stream.SPANS:
+        made = _Made(table, blocks.make(stream, table, level) if table.num_rows else [], {})
+        _lock()
+    else:
+        newest = Block.objects.aggregate(newest=Max("id"))["newest"] or 0
+        made = _make_spans(_not_stored(table, 0), level)
+        _lock()
+        # Another worker may have stored the same spans meanwhile, from another request.
+        again = _not_stored(made.table, newest)
+        if again.num_rows < made.table.num_rows:
+            made = _make_spans(again, level)
     PeerAddress.objects.bulk_create(
-        [PeerAddress(address=a, service=s) for a, s in sorted(learned.items())],
+        [PeerAddress(address=address, service=service) for address, service in sorted(made.learned.items())],
         update_conflicts=True,
         unique_fields=["address"],
         update_fields=["service"],
     )
-    Block.objects.bulk_create(blocks.make_span_blocks(table, parent, level), batch_size=1)
+    Block.objects.bulk_create(made.blocks, batch_size=1)
+    catalogue.remember(stream, made.table)
+
+
+def _lock() -> None:
+    """Until the end of the transaction."""
+    with connection.cursor() as cursor:
+        cursor.execute("SELECT pg_advisory_xact_lock(%s)", [_FINISH_LOCK])
+
+
+def _make_spans(table: pa.Table, level: int) -> _Made:
+    if not table.num_rows:
+        return _Made(table, [], {})
+    table = blocks.with_parent_rows(table)
+    offset = table["parent_row"]
+    parent = np.where(offset.is_valid().to_numpy(), offset.fill_null(0).to_numpy() + np.arange(table.num_rows), -1)
+    table, learned = resolve(table, parent, dict(PeerAddress.objects.values_list("address", "service")))
     derived = cells.derive(table)
-    Block.objects.bulk_create(blocks.make_cell_blocks(derived, level), batch_size=1)
-    _remember_services(derived)
+    return _Made(table, blocks.make(Stream.SPANS, table, level) + blocks.make(Stream.CELLS, derived, level), learned)
 
 
-def _remember_services(derived: spans.pa.Table) -> None:
-    seen = derived.group_by(["environment", "service"]).aggregate([("minute", "min"), ("minute", "max")]).to_pylist()
-    known = {(s.environment, s.name): s for s in Service.objects.filter(name__in=[row["service"] for row in seen])}
-    fresh = []
-    for row in sorted(seen, key=lambda r: (r["environment"], r["service"])):
-        service = known.get((row["environment"], row["service"]))
-        if service is None:
-            service = Service(environment=row["environment"], name=row["service"], first_seen=row["minute_min"], last_seen=row["minute_max"])
-        elif service.first_seen <= row["minute_min"] and service.last_seen >= row["minute_max"]:
-            continue
-        service.first_seen = min(service.first_seen, row["minute_min"])
-        service.last_seen = max(service.last_seen, row["minute_max"])
-        fresh.append(service)
-    if fresh:
-        for service in fresh:
-            service.pk = None
-        Service.objects.bulk_create(fresh, update_conflicts=True, unique_fields=["environment", "name"], update_fields=["first_seen", "last_seen"])
+def _not_stored(table: pa.Table, newer_than: int) -> pa.Table:
+    """The spans that no block with a larger id holds.
+
+    A span sent again in another request would else be counted twice in the cells. Few blocks
+    are opened: those of the same time whose filter knows one of the traces.
+    """
+    if not table.num_rows:
+        return table
+    layout = LAYOUTS[Stream.SPANS]
+    near = Block.objects.filter(
+        stream=Stream.SPANS, id__gt=newer_than, time_from__lte=int(layout.begins(table).max()), time_to__gte=int(layout.begins(table).min())
+    )
+    trace, span = arrow.ids(table["trace_id"], 16), arrow.ids(table["span_id"], 8)
+    first = np.r_[True, (trace[1:] != trace[:-1]).any(axis=1)]
+    distinct = trace[first]
+    candidates = [block for block, held in near.values_list("id", "trace_filter") if bloom.may_contain(bytes(held), distinct).any()]
+    stored = np.zeros(len(span), np.bool_)
+    own = keys(trace, span)
+    for part in blocks.read(Block.objects.filter(id__in=candidates), ["trace_id", "span_id"]):
+        stored |= np.isin(own, keys(arrow.ids(part["trace_id"], 16), arrow.ids(part["span_id"], 8)))
+    return table.filter(pa.array(~stored)) if stored.any() else table
 
 
 def merge_once() -> bool:
     """Merges the blocks of one hour that are many and small; False if there is nothing to merge."""
     crowded = (
         Block.objects.filter(rows__lt=blocks.MAX_ROWS // 2)
-        .values("stream", "hour", "level")
+        .values("stream", "environment", "hour", "level")
         .annotate(count=Count("id"), total=Sum("rows"))
         .filter(count__gte=FAN_IN)
         .order_by("hour", "level")[:20]
     )
-    return any(_merge_group(group["stream"], group["hour"], group["level"]) for group in crowded)
+    return any(_merge_group(group["stream"], group["environment"], group["hour"], group["level"]) for group in crowded)
 
 
-def _merge_group(stream: str, hour: int, level: int) -> bool:
+def _merge_group(stream: str, environment: str, hour: int, level: int) -> bool:
     with transaction.atomic():
-        group = Block.objects.filter(stream=stream, hour=hour, level=level, rows__lt=blocks.MAX_ROWS // 2)
+        group = Block.objects.filter(stream=stream, environment=environment, hour=hour, level=level, rows__lt=blocks.MAX_ROWS // 2)
         locked = list(group.select_for_update(skip_locked=True).order_by("id").values_list("id", "rows")[: FAN_IN * 4])
         chosen, rows = [], 0
         for block_id, count in locked:
@@ -111,14 +155,12 @@ def _merge_group(stream: str, hour: int, level: int) -> bool:
             chosen.append(block_id)
         if len(chosen) < 2:
             return False
-        tables = blocks.read(Block.objects.filter(id__in=chosen))
+        merged = LAYOUTS[stream].combine(blocks.read(Block.objects.filter(id__in=chosen)))
         if stream == Stream.SPANS:
-            whole = spans.deduplicate(spans.conform(spans.concat(tables)))
-            merged = blocks.make_span_blocks(whole, parent_rows(whole), level + 1)
-        else:
-            merged = blocks.make_cell_blocks(cells.merge(tables), level + 1)
+            merged = blocks.with_parent_rows(merged)
+        made = blocks.make(stream, merged, level + 1)
         Block.objects.filter(id__in=chosen).delete()
-        Block.objects.bulk_create(merged, batch_size=1)
+        Block.objects.bulk_create(made, batch_size=1)
     return True
 
 

@@ -1,16 +1,20 @@
-"""Reading what is stored: cells and spans of a window, and one trace."""
+"""Reading what is stored: records of a window, and one trace."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
-from django.db import transaction
-from django.db.models import Max, Min, Q
+from django.db import connection, transaction
+from django.db.models import Max, Min, Q, QuerySet
 
+from wirbel.core import arrow
 from wirbel.core import cells as cell_model
+from wirbel.core.signals import logs as log_model
+from wirbel.core.signals import points as point_model
 from wirbel.core.signals import spans
 from wirbel.core.signals.changes import Change
 from wirbel.store import blocks, bloom
@@ -19,30 +23,59 @@ from wirbel.store.models import Block, ChangeRecord, Segment, Stream
 MAX_CHANGES = 2_000  # of one window; the earliest of more are left out
 
 
-def _overlapping(stream: str, start: int, end: int):  # type: ignore[no-untyped-def]
-    return Block.objects.filter(stream=stream, time_to__gte=start, time_from__lt=end)
+MAX_FRESH = 2_000  # segments not yet packed that a question reads
+
+
+@contextmanager
+def snapshot() -> Iterator[None]:
+    """All reads inside see one state of the store: what a worker moves meanwhile is neither missed nor seen twice."""
+    outermost = not connection.in_atomic_block
+    with transaction.atomic():
+        if outermost:
+            with connection.cursor() as cursor:
+                cursor.execute("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ")
+        yield
+
+
+def _overlapping(stream: str, start: int, end: int, environment: str | None = None, services: Sequence[str] | None = None) -> QuerySet[Block]:
+    found = Block.objects.filter(stream=stream, time_to__gte=start, time_from__lt=end)
+    if environment is not None:
+        found = found.filter(environment__in=(environment, ""))
+    if services is not None:
+        found = found.filter(Q(services__overlap=list(services)) | Q(services=[]))
+    return found
+
+
+def _fresh(stream: str, start: int, end: int) -> list[pa.Table]:
+    """What is durable but not yet packed."""
+    found = Segment.objects.filter(stream=stream, time_to__gte=start, time_from__lt=end).order_by("id")[:MAX_FRESH]
+    return [blocks.from_ipc(segment.data) for segment in found]
 
 
 def _environment_filter(table: pa.Table, environment: str | None) -> pa.Table:
-    return table if environment is None else table.filter(pc.equal(table["environment"], environment))
+    if environment is None or pc.all(pc.equal(table["environment"], environment)).as_py():
+        return table
+    return table.filter(pc.equal(table["environment"], environment))
+
+
+def _within(table: pa.Table, column: str, start: int, end: int) -> pa.Table:
+    """Rows with start ≤ column < end; most blocks lie inside whole."""
+    held = pc.min_max(table[column]).as_py()
+    if not table.num_rows or (held["min"] >= start and held["max"] < end):
+        return table
+    return table.filter(pc.and_(pc.greater_equal(table[column], start), pc.less(table[column], end)))
+
+
+def _of_services(table: pa.Table, services: Sequence[str] | None) -> pa.Table:
+    return table if services is None else table.filter(pc.is_in(table["service"], value_set=pa.array(list(services), pa.string())))
 
 
 def cells(start: int, end: int, environment: str | None = None, services: Sequence[str] | None = None, columns: Sequence[str] | None = None) -> pa.Table:
     """Cells whose minute lies in [start, end) ns. Cells of one key may come in several rows; they add."""
-    found = _overlapping(Stream.CELLS, start, end)
-    if services is not None:
-        found = found.filter(services__overlap=list(services))
     wanted = None if columns is None else list(dict.fromkeys([*columns, "minute", "environment", "service"]))
-    kept = []
-    for table in blocks.read(found, wanted):
-        if services is not None:
-            table = table.filter(pc.is_in(table["service"], value_set=pa.array(list(services), pa.string())))
-        held = pc.min_max(table["minute"]).as_py()
-        if table.num_rows and (held["min"] < start or held["max"] >= end):  # most blocks lie inside whole
-            table = table.filter(pc.and_(pc.greater_equal(table["minute"], start), pc.less(table["minute"], end)))
-        kept.append(_environment_filter(table, environment))
-    if kept:
-        return pa.concat_tables(kept)
+    parts = blocks.read(_overlapping(Stream.CELLS, start, end, environment, services), wanted)
+    if parts:
+        return pa.concat_tables([_within(_of_services(_environment_filter(part, environment), services), "minute", start, end) for part in parts])
     empty = cell_model.CELL_SCHEMA.empty_table()
     return empty if wanted is None else empty.select(wanted)
 
@@ -50,37 +83,56 @@ def cells(start: int, end: int, environment: str | None = None, services: Sequen
 def window_spans(start: int, end: int, environment: str | None = None, columns: Sequence[str] | None = None, service: str | None = None) -> pa.Table:
     """Whole traces' spans of the blocks that touch [start, end) ns; rows outside the window may come too.
 
-    With ``service``, only blocks that hold spans of it. Segments not yet packed are read as well:
-    first, so that one packed meanwhile is seen twice rather than not at all.
+    With ``service``, only blocks that hold spans of it. What is not packed yet is read as well.
     """
-    fresh = [
-        blocks.from_ipc(segment.data) for segment in Segment.objects.filter(stream=Stream.SPANS, time_to__gte=start, time_from__lt=end).order_by("id")[:500]
-    ]
     if columns is not None:
         columns = list(dict.fromkeys([*columns, *blocks.IDENTITY]))
+    with snapshot():
+        fresh = _fresh(Stream.SPANS, start, end)
+        packed = blocks.read(_overlapping(Stream.SPANS, start, end, environment, None if service is None else [service]), columns)
+    if columns is not None:
         fresh = [table.select([c for c in table.column_names if c in columns]) for table in fresh]
-    found = _overlapping(Stream.SPANS, start, end)
-    if service is not None:
-        found = found.filter(services__contains=[service])
-    with transaction.atomic():
-        packed = blocks.read(found, columns)
     table = spans.concat(packed + fresh)
-    if fresh and packed:
+    if fresh:  # the packer removes what is there twice; here it may still be
         table = spans.deduplicate(table)
     return _environment_filter(table, environment)
+
+
+def logs(start: int, end: int, environment: str | None = None, services: Sequence[str] | None = None, columns: Sequence[str] | None = None) -> pa.Table:
+    """Log records with a time in [start, end) ns, in order of time."""
+    if columns is not None:
+        columns = list(dict.fromkeys([*columns, "time", "environment", "service"]))
+    with snapshot():
+        fresh = _fresh(Stream.LOGS, start, end)
+        packed = blocks.read(_overlapping(Stream.LOGS, start, end, environment, services), columns)
+    if columns is not None:
+        fresh = [table.select([c for c in table.column_names if c in columns]) for table in fresh]
+    parts = [_within(_of_services(_environment_filter(part, environment), services), "time", start, end) for part in packed + fresh]
+    table = arrow.concat(parts, log_model.LOG_SCHEMA)
+    return table.sort_by([("time", "ascending")])
+
+
+def points(start: int, end: int, environment: str | None = None, services: Sequence[str] | None = None, metric: str | None = None) -> pa.Table:
+    """Samples with a time in [start, end) ns, series by series in order of time, each once."""
+    with snapshot():
+        fresh = _fresh(Stream.POINTS, start, end)
+        packed = blocks.read(_overlapping(Stream.POINTS, start, end, environment, services))
+    parts = [_within(_of_services(_environment_filter(part, environment), services), "time", start, end) for part in packed + fresh]
+    if metric is not None:
+        parts = [part.filter(pc.equal(part["metric"], metric)) for part in parts]
+    return point_model.combine(parts)
 
 
 def trace(trace_id: bytes) -> pa.Table:
     """All stored spans of one trace, empty if there are none."""
     words = np.frombuffer(trace_id, np.uint64).reshape(1, 2)
     target = pa.scalar(trace_id, pa.binary(16))
-    parts = [blocks.from_ipc(s.data) for s in Segment.objects.filter(stream=Stream.SPANS).order_by("-id")[:500]]
-    candidates = [
-        block for block, held in Block.objects.filter(stream=Stream.SPANS).values_list("id", "trace_filter").iterator() if bloom.may_contain(bytes(held), words)
-    ]
-    parts += blocks.read(Block.objects.filter(id__in=candidates))
-    parts = [part.filter(pc.equal(part["trace_id"], target)) for part in parts]
-    return spans.deduplicate(spans.conform(spans.concat(parts)))
+    with snapshot():
+        parts = [blocks.from_ipc(s.data) for s in Segment.objects.filter(stream=Stream.SPANS).order_by("-id")[:MAX_FRESH]]
+        held = Block.objects.filter(stream=Stream.SPANS).values_list("id", "trace_filter").iterator()
+        candidates = [block for block, known in held if bloom.may_contain(bytes(known), words)[0]]
+        parts += blocks.read(Block.objects.filter(id__in=candidates))
+    return spans.combine([part.filter(pc.equal(part["trace_id"], target)) for part in parts])
 
 
 def changes(start: int, end: int, environment: str | None = None, service: str | None = None) -> list[Change]:

@@ -11,6 +11,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 import numpy.typing as npt
 
+from wirbel.core import arrow
 from wirbel.core.diagnosis.requests import Ids, Part, Requests
 from wirbel.core.signals import spans
 from wirbel.core.stats.intervals import poisson_weights
@@ -135,14 +136,14 @@ def where_errors_began(requests: Requests) -> list[Contribution]:
 
 def _origins(requests: Requests) -> npt.NDArray[np.int64]:
     """The row where the failure of each failing request began, in order of request."""
-    failed_row = spans.numbers(requests.table["outcome"]) == spans.FAILED
+    failed_row = arrow.numbers(requests.table["outcome"]) == spans.FAILED
     inside = requests.request >= 0
     beneath = np.zeros(len(failed_row), np.bool_)
     with_parent = np.flatnonzero(failed_row & (requests.parent >= 0))
     beneath[requests.parent[with_parent]] = True
     origin = np.flatnonzero(failed_row & ~beneath & inside)
     origin = origin[requests.failed[requests.request[origin]]]
-    end = spans.numbers(requests.table["start"]) + spans.numbers(requests.table["duration"])
+    end = arrow.numbers(requests.table["start"]) + arrow.numbers(requests.table["duration"])
     origin = origin[np.lexsort((origin, end[origin], requests.request[origin]))]
     _, first = np.unique(requests.request[origin], return_index=True)
     return origin[first]
@@ -151,7 +152,7 @@ def _origins(requests: Requests) -> npt.NDArray[np.int64]:
 def failures_by_service(requests: Requests) -> dict[str, Floats]:
     """1 for each failing request whose failure began in the service or in what it asks. Shape of each: (requests,)."""
     origin = _origins(requests)
-    service, services = spans.codes(requests.table["service"])
+    service, services = arrow.codes(requests.table["service"])
     found = {name: np.zeros(len(requests)) for name in services}
     for code, name in enumerate(services):
         found[name][requests.request[origin[service[origin] == code]]] = 1.0

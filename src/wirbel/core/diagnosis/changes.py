@@ -8,9 +8,9 @@ import numpy as np
 import numpy.typing as npt
 from scipy import stats
 
+from wirbel.core import arrow
 from wirbel.core.diagnosis.onset import Onset
 from wirbel.core.diagnosis.requests import Requests
-from wirbel.core.signals import spans
 from wirbel.core.signals.changes import Change
 
 Floats = npt.NDArray[np.float64]
@@ -79,8 +79,8 @@ def _old_version(requests: Requests, change: Change, amount: Floats, later: npt.
     """Mean of later requests that were served only by other versions of the changed service."""
     if change.version is None:
         return None
-    service, services = spans.codes(requests.table["service"])
-    version, versions = spans.codes(requests.table["version"])
+    service, services = arrow.codes(requests.table["service"])
+    version, versions = arrow.codes(requests.table["version"])
     if change.service not in services or change.version not in versions:
         return None
     rows = np.flatnonzero((service == services.index(change.service)) & (requests.request >= 0))

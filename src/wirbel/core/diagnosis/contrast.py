@@ -8,8 +8,8 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
+from wirbel.core import arrow
 from wirbel.core.diagnosis.requests import Requests
-from wirbel.core.signals import spans
 from wirbel.core.signals.operations import without_literals
 from wirbel.core.stats.tests import adjusted, stratified_association
 
@@ -57,8 +57,8 @@ class Standout:
 def _columns(table: pa.Table) -> list[tuple[str, str]]:
     found = [(column, key) for column, key in _BASE.items()]
     for name in table.column_names:
-        if spans.is_attribute_column(name):
-            _, letter, key = spans.split_attribute_column(name)
+        if arrow.is_attribute_column(name):
+            _, letter, key = arrow.split_attribute_column(name)
             if letter in "sib" and key not in _IGNORED:
                 found.append((name, key))
     return found
@@ -81,7 +81,7 @@ def _marks(requests: Requests) -> _Marks:
     rows = np.flatnonzero(requests.request >= 0)
     table = requests.table.take(pa.array(rows))
     request = requests.request[rows]
-    service, services = spans.codes(table["service"])
+    service, services = arrow.codes(table["service"])
     owners, codes, groups, group_owners, group_pairs = [], [], [], [], []
     described: list[tuple[str, str, str]] = []
     offset = group_offset = 0
@@ -89,7 +89,7 @@ def _marks(requests: Requests) -> _Marks:
         values = table[column]
         if key == "db.query.text":
             values = without_literals(pa.concat_arrays(values.chunks))
-        code, distinct = spans.codes(values)
+        code, distinct = arrow.codes(values)
         if not 0 < len(distinct) <= MOST_VALUES:
             continue
         present = code >= 0

@@ -7,6 +7,7 @@ import numpy.typing as npt
 import pyarrow as pa
 from scipy import stats
 
+from wirbel.core import arrow
 from wirbel.core.diagnosis import attribution, contrast, onset, requests
 from wirbel.core.diagnosis import changes as change_tests
 from wirbel.core.diagnosis.attribution import Contribution, Effect
@@ -14,7 +15,6 @@ from wirbel.core.diagnosis.model import Answer, Moved, Question
 from wirbel.core.diagnosis.ranking import OUTSIDE, Findings, rank, rank_traffic
 from wirbel.core.diagnosis.requests import Part, Requests
 from wirbel.core.errors import NotEnoughData
-from wirbel.core.signals import spans
 from wirbel.core.signals.changes import Change
 
 Floats = npt.NDArray[np.float64]
@@ -178,8 +178,8 @@ def _examples(here: Requests, bad: npt.NDArray[np.bool_], carrying: npt.NDArray[
 
 def _throughput(question: Question, here: Requests, changes: list[Change], notes: list[str]) -> Answer:
     """More or fewer requests: the change of the rate by who asks and for what. Parts sum to it."""
-    caller, callers = spans.codes(here.table["service"])
-    operation, operations = spans.codes(here.table["operation"])
+    caller, callers = arrow.codes(here.table["service"])
+    operation, operations = arrow.codes(here.table["operation"])
     above = here.parent[here.roots]
     who = np.where(above >= 0, caller[above], -1)
     what = operation[here.roots]

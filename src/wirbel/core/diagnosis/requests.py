@@ -8,6 +8,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
+from wirbel.core import arrow
 from wirbel.core.diagnosis import critical_path as cp
 from wirbel.core.signals import spans
 from wirbel.core.topology.parents import parent_rows
@@ -103,7 +104,7 @@ def symptom_rows(table: pa.Table, service: str, operation: str | None) -> Ints:
 
 
 def _equal(column: pa.ChunkedArray, value: str) -> npt.NDArray[np.bool_]:
-    code, values = spans.codes(column)
+    code, values = arrow.codes(column)
     return code == (values.index(value) if value in values else -2)
 
 
@@ -114,8 +115,8 @@ def build(table: pa.Table, roots: Ints, focus: tuple[int, int]) -> Requests:
     """
     parent = parent_rows(table)
     roots = cp.outermost(parent, roots)
-    start, duration = spans.numbers(table["start"]), spans.numbers(table["duration"])
-    kind = spans.numbers(table["kind"]).astype(np.int64)
+    start, duration = arrow.numbers(table["start"]), arrow.numbers(table["duration"])
+    kind = arrow.numbers(table["kind"]).astype(np.int64)
     path = cp.critical_path(start, duration, parent, kind, roots)
     parts, part, is_call = _parts(table, parent, kind, path)
     began = start[roots]
@@ -126,9 +127,9 @@ def build(table: pa.Table, roots: Ints, focus: tuple[int, int]) -> Requests:
         request=cp.members(parent, roots),
         start=began,
         seconds=duration[roots] / 1e9,
-        failed=spans.numbers(table["outcome"])[roots] == spans.FAILED,
-        weight=spans.numbers(table["weight"])[roots],
-        stratum=spans.codes(table["operation"])[0][roots],
+        failed=arrow.numbers(table["outcome"])[roots] == spans.FAILED,
+        weight=arrow.numbers(table["weight"])[roots],
+        stratum=arrow.codes(table["operation"])[0][roots],
         in_focus=(began >= focus[0]) & (began < focus[1]),
         parts=parts,
         part=part,
@@ -151,10 +152,10 @@ def _distinct(key: Ints) -> tuple[Ints, Ints]:
 
 
 def _parts(table: pa.Table, parent: Ints, kind: Ints, path: cp.Path) -> tuple[list[Part], Ints, npt.NDArray[np.bool_]]:
-    service, services = spans.codes(table["service"])
-    operation, operations = spans.codes(table["operation"])
-    peer, peers = spans.codes(table["peer"])
-    peer_kind, peer_kinds = spans.codes(table["peer_kind"])
+    service, services = arrow.codes(table["service"])
+    operation, operations = arrow.codes(table["operation"])
+    peer, peers = arrow.codes(table["peer"])
+    peer_kind, peer_kinds = arrow.codes(table["peer_kind"])
     on_path = path.on_path
     calls_out = np.isin(kind, spans.CALL_KINDS)
     to_service = calls_out & (peer_kind == (peer_kinds.index("service") if "service" in peer_kinds else -2))

@@ -15,6 +15,7 @@ from opentelemetry.proto.common.v1.common_pb2 import AnyValue
 
 from wirbel.core.signals.conventions import CURRENT_NAME
 
+MOST_KEYS = 1_000  # attributes of the data points of one request that are told apart
 _FIELDS = (
     ("s", "string_value"),
     ("i", "int_value"),
@@ -145,3 +146,37 @@ def pivot(pairs: pa.ListArray, limit: int) -> Pivoted:
                 record = overflow[owner[row]] or {}
                 overflow[owner[row]] = record | {distinct[name_index]: value}
     return Pivoted(columns, overflow)
+
+
+def as_json(pairs: pa.ListArray, without: frozenset[str] = frozenset()) -> pa.Array:
+    """Each record's pairs as JSON text with sorted keys, so that equal attributes are equal text.
+
+    Keys in ``without`` are left out. Equal sets are written once.
+    """
+    columns = [(letter, key, values) for (letter, key), values in pivot(pairs, MOST_KEYS).columns.items() if key not in without]
+    number = np.zeros(len(pairs), np.int64)
+    for _, _, values in columns:
+        encoded = values.dictionary_encode()
+        code = encoded.indices.fill_null(-1).to_numpy(zero_copy_only=False).astype(np.int64)
+        _, number = np.unique(number * (len(encoded.dictionary) + 1) + code + 1, return_inverse=True)
+    _, first, number = np.unique(number, return_index=True, return_inverse=True)
+    written: list[dict[str, Any]] = [{} for _ in first]
+    for letter, key, values in columns:
+        for record, value in zip(written, values.take(pa.array(first)).to_pylist(), strict=True):
+            if value is not None:
+                record[key] = _jsonable(letter, value)
+    texts = [json.dumps(record, sort_keys=True, ensure_ascii=False) for record in written]
+    return pa.array(texts, pa.string()).take(pa.array(number))
+
+
+def _jsonable(letter: str, value: Any) -> Any:
+    if letter == "j":
+        return json.loads(value)
+    if letter == "x":
+        return base64.b64encode(value).decode()
+    return str(value) if letter == "f" and not math.isfinite(value) else value
+
+
+def plain_dict(text: str | None) -> dict[str, Any]:
+    """Attributes written by :func:`as_json`."""
+    return json.loads(text) if text else {}

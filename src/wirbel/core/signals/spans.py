@@ -1,19 +1,12 @@
-"""What a span is to Wirbel: one row of an Arrow table with these columns.
-
-Attributes have a column each, named ``<level>.<type>:<key>`` with level ``span`` or
-``resource`` and a one-letter type, so that one key sent with several types keeps each
-value's type. Keys beyond :data:`MAX_ATTRIBUTE_COLUMNS` go to the JSON column ``overflow``.
-"""
+"""What a span is to Wirbel: one row of an Arrow table with these columns, and attribute columns (see core/arrow.py)."""
 
 from __future__ import annotations
-
-import json
-from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
+from wirbel.core import arrow
 from wirbel.core.hashing import mix
 
 INTERNAL, SERVER, CLIENT, PRODUCER, CONSUMER = 1, 2, 3, 4, 5
@@ -56,104 +49,28 @@ SPAN_SCHEMA = pa.schema(
     ]
 )
 
-PROMOTED_RESOURCE = {
-    "service.name": "service",
-    "service.version": "version",
-    "service.instance.id": "instance",
-    "host.name": "host",
-    "deployment.environment.name": "environment",
-}
-"""Resource attributes that have a column of their own, and so no attribute column."""
-
-MAX_ATTRIBUTE_COLUMNS = 160
-DEFAULT_ENVIRONMENT = "default"
-
-TYPE_LETTERS = {"s": pa.string(), "i": pa.int64(), "f": pa.float64(), "b": pa.bool_(), "j": pa.string(), "x": pa.binary()}
-"""Letters of attribute columns: string, integer, float, boolean, JSON (lists, maps), bytes."""
-
-
-def attribute_column(level: str, letter: str, key: str) -> str:
-    return f"{level}.{letter}:{key}"
-
-
-def is_attribute_column(name: str) -> bool:
-    level, _, rest = name.partition(".")
-    return level in ("span", "resource") and rest[1:2] == ":" and rest[:1] in TYPE_LETTERS
-
-
-def split_attribute_column(name: str) -> tuple[str, str, str]:
-    """``span.i:http.response.status_code`` → ``("span", "i", "http.response.status_code")``."""
-    level, _, rest = name.partition(".")
-    return level, rest[0], rest[2:]
-
 
 def empty() -> pa.Table:
     return SPAN_SCHEMA.empty_table()
 
 
 def conform(table: pa.Table) -> pa.Table:
-    """Adds the base columns that ``table`` lacks, as nulls, and puts columns in order."""
-    attributes = sorted(name for name in table.column_names if is_attribute_column(name))
-    columns: dict[str, pa.ChunkedArray | pa.Array] = {}
-    for field in SPAN_SCHEMA:
-        if field.name in table.column_names:
-            columns[field.name] = table[field.name].cast(field.type)
-        else:
-            columns[field.name] = pa.nulls(table.num_rows, field.type)
-    for name in attributes:
-        columns[name] = table[name]
-    return pa.table(columns)
+    return arrow.conform(table, SPAN_SCHEMA)
 
 
 def concat(tables: list[pa.Table]) -> pa.Table:
-    """One table of all rows; an attribute column missing in a part is null there."""
-    kept = [table for table in tables if table.num_rows]
-    return pa.concat_tables(kept, promote_options="default") if kept else empty()
-
-
-def codes(column: pa.ChunkedArray | pa.Array) -> tuple[npt.NDArray[np.int64], list[Any]]:
-    """Dictionary codes of a column (−1 for null) and the values they stand for."""
-    if isinstance(column, pa.ChunkedArray):
-        column = column.unify_dictionaries().combine_chunks() if pa.types.is_dictionary(column.type) else column.combine_chunks()
-    if isinstance(column, pa.ChunkedArray):  # combine_chunks of nothing
-        column = pa.concat_arrays(column.chunks) if column.num_chunks else pa.array([], column.type)
-    encoded = column if pa.types.is_dictionary(column.type) else column.dictionary_encode()
-    indices = encoded.indices.fill_null(-1).to_numpy(zero_copy_only=False).astype(np.int64)
-    return indices, encoded.dictionary.to_pylist()
-
-
-def numbers(column: pa.ChunkedArray | pa.Array) -> npt.NDArray[Any]:
-    """A numeric column without nulls as a NumPy array."""
-    if isinstance(column, pa.ChunkedArray):
-        return column.to_numpy()
-    return column.to_numpy(zero_copy_only=False)
+    return arrow.concat(tables, SPAN_SCHEMA)
 
 
 def is_entry(table: pa.Table) -> npt.NDArray[np.bool_]:
     """Rows where work of a service begins: served requests, consumed messages, and roots (jobs, scripts)."""
-    return np.isin(numbers(table["kind"]), ENTRY_KINDS) | table["parent_id"].is_null().to_numpy()
-
-
-def ids(column: pa.ChunkedArray | pa.Array, width: int) -> npt.NDArray[np.uint64]:
-    """Fixed-width binary ids as rows of unsigned 64-bit words; nulls become zero.
-
-    Shape (rows, width // 8).
-    """
-    if isinstance(column, pa.ChunkedArray):
-        column = pa.concat_arrays(column.chunks) if column.num_chunks else pa.array([], pa.binary(width))
-    words = width // 8
-    values = np.frombuffer(column.buffers()[1], dtype=np.uint64) if len(column) else np.zeros(0, np.uint64)
-    table = values[column.offset * words : (column.offset + len(column)) * words].reshape(-1, words)
-    if column.null_count:
-        table = table.copy()
-        table[column.is_null().to_numpy(zero_copy_only=False)] = 0
-    return table
+    return np.isin(arrow.numbers(table["kind"]), ENTRY_KINDS) | table["parent_id"].is_null().to_numpy()
 
 
 def deduplicate(table: pa.Table) -> pa.Table:
     """Keeps the first of rows with the same trace and span id, in order of trace, then start."""
-    trace, span = ids(table["trace_id"], 16), ids(table["span_id"], 8)
-    start = numbers(table["start"])
+    trace, span = arrow.ids(table["trace_id"], 16), arrow.ids(table["span_id"], 8)
+    start = arrow.numbers(table["start"])
     if not len(span):
         return table
     order = np.lexsort((span[:, 0], mix(mix(trace[:, 0]) ^ trace[:, 1])))
@@ -168,21 +85,13 @@ def deduplicate(table: pa.Table) -> pa.Table:
     return table.take(pa.array(kept[np.lexsort((start[kept], rank[group]))]))
 
 
-def attributes_of(table: pa.Table, row: int) -> tuple[dict[str, Any], dict[str, Any]]:
-    """The span and the resource attributes of one row, under current names and types."""
-    found: dict[str, dict[str, Any]] = {"span": {}, "resource": {}}
-    for key, column in PROMOTED_RESOURCE.items():
-        value = table[column][row].as_py()
-        if value is not None and not (column == "environment" and value == DEFAULT_ENVIRONMENT):
-            found["resource"][key] = value
-    for name in table.column_names:
-        if is_attribute_column(name):
-            value = table[name][row].as_py()
-            if value is not None:
-                level, letter, key = split_attribute_column(name)
-                found[level][key] = json.loads(value) if letter == "j" else value
-    overflow = table["overflow"][row].as_py()
-    if overflow:
-        for level, values in json.loads(overflow).items():
-            found[level].update(values)
-    return found["span"], found["resource"]
+def combine(tables: list[pa.Table]) -> pa.Table:
+    """Several tables as one: whole traces together, in order of their start, each span once."""
+    return deduplicate(conform(concat(tables)))
+
+
+def trace_starts(table: pa.Table) -> npt.NDArray[np.int64]:
+    """For rows grouped by trace: the earliest start of the row's trace, ns. Shape (rows,)."""
+    trace, start = arrow.ids(table["trace_id"], 16), arrow.numbers(table["start"])
+    new = np.r_[True, (trace[1:] != trace[:-1]).any(axis=1)]
+    return np.minimum.reduceat(start, np.flatnonzero(new))[np.cumsum(new) - 1]

@@ -6,32 +6,33 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
+from wirbel.core import arrow
 from wirbel.core.hashing import mix
 from wirbel.core.signals import spans
 
 Ints = npt.NDArray[np.int64]
 
 
-def _keys(trace: npt.NDArray[np.uint64], span: npt.NDArray[np.uint64]) -> npt.NDArray[np.uint64]:
-    """One word per (trace id, span id); two pairs share a word about once in 2**64 pairs of pairs."""
+def keys(trace: npt.NDArray[np.uint64], span: npt.NDArray[np.uint64]) -> npt.NDArray[np.uint64]:
+    """One word per (trace id, span id), given as (rows, 2) and (rows, 1) words; two pairs share a word about once in 2**64 pairs of pairs."""
     return mix(mix(mix(trace[:, 0]) ^ trace[:, 1]) ^ span[:, 0])
 
 
 def parent_rows(table: pa.Table) -> Ints:
     """Row of each span's parent, −1 for a root or where the parent is not in ``table``. Shape (rows,)."""
-    trace, span = spans.ids(table["trace_id"], 16), spans.ids(table["span_id"], 8)
-    parent = spans.ids(table["parent_id"], 8)
+    trace, span = arrow.ids(table["trace_id"], 16), arrow.ids(table["span_id"], 8)
+    parent = arrow.ids(table["parent_id"], 8)
     count = len(span)
     rows = np.full(count, -1, np.int64)
     wanted = np.flatnonzero(parent[:, 0] != 0)
     if not count or not len(wanted):
         return rows
-    keys = _keys(trace, span)
-    order = np.argsort(keys)
-    sought = _keys(trace[wanted], parent[wanted])
+    own = keys(trace, span)
+    order = np.argsort(own)
+    sought = keys(trace[wanted], parent[wanted])
     # Sorted look-ups walk the table once; random ones miss the cache at every step.
     by_key = np.argsort(sought)
-    at = np.minimum(np.searchsorted(keys[order], sought[by_key]), count - 1)
+    at = np.minimum(np.searchsorted(own[order], sought[by_key]), count - 1)
     candidate = np.empty(len(wanted), np.int64)
     candidate[by_key] = order[at]
     same = (span[candidate, 0] == parent[wanted, 0]) & (trace[candidate] == trace[wanted]).all(axis=1) & (candidate != wanted)
@@ -46,10 +47,10 @@ def resolve(table: pa.Table, parent: Ints, known: dict[str, str]) -> tuple[pa.Ta
     before, for calls whose answering span is not in this table. Returns the table with ``peer`` and
     ``peer_kind`` settled, and what was learned: an address that was answered by one service only.
     """
-    service, services = spans.codes(table["service"])
-    peer, peers = spans.codes(table["peer"])
-    peer_kind, peer_kinds = spans.codes(table["peer_kind"])
-    kind = spans.numbers(table["kind"])
+    service, services = arrow.codes(table["service"])
+    peer, peers = arrow.codes(table["peer"])
+    peer_kind, peer_kinds = arrow.codes(table["peer_kind"])
+    kind = arrow.numbers(table["kind"])
     child = np.flatnonzero((parent >= 0) & (kind == spans.SERVER))
     child = child[kind[parent[child]] == spans.CLIENT]
     answered = np.full(table.num_rows, -1, np.int64)

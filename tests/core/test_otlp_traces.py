@@ -10,13 +10,14 @@ from hypothesis import strategies as st
 from opentelemetry.proto.collector.trace.v1.trace_service_pb2 import ExportTraceServiceRequest
 
 from tests.builders import MS, NOW, request
+from wirbel.core import arrow
 from wirbel.core.errors import MalformedTelemetry
 from wirbel.core.signals import otlp, spans
 from wirbel.core.signals.attributes import plain_value
 
 
 def decode(message: ExportTraceServiceRequest) -> otlp.Decoded:
-    return otlp.decode([message.SerializeToString()], NOW)
+    return otlp.traces.decode([message.SerializeToString()], NOW)
 
 
 def plain_loop(body: bytes) -> list[dict]:
@@ -70,12 +71,13 @@ def test_the_fast_decoder_agrees_with_a_plain_loop(rows: list, scope: str) -> No
             span.events.add(name=name, time_unix_nano=NOW)
     expected = plain_loop(message.SerializeToString())
     decoded = decode(message)
-    assert decoded.refused == {}
-    records = decoded.spans.select(["trace_id", "span_id", "parent_id", "name", "kind", "start", "duration", "scope", "events"]).to_pylist()
+    assert decoded.refused == [{}]
+    records = decoded.table.select(["trace_id", "span_id", "parent_id", "name", "kind", "start", "duration", "scope", "events"]).to_pylist()
     for row, (record, want) in enumerate(zip(records, expected, strict=True)):
         assert {k: record[k] for k in record if k != "events"} == {k: want[k] for k in record if k != "events"}
         assert [event["name"] for event in record["events"] or []] == want["events"]
-        own, shared = spans.attributes_of(decoded.spans, row)
+        attributes = arrow.attributes_of(decoded.table, row)
+        own, shared = attributes["span"], attributes["resource"]
         assert own == want["own"]
         assert {k: type(v) for k, v in own.items()} == {k: type(v) for k, v in want["own"].items()}
         assert shared == want["shared"]
@@ -113,8 +115,8 @@ EXAMPLE = {
 
 
 def test_the_example_of_the_otlp_json_mapping() -> None:
-    decoded = otlp.decode([otlp.json_to_protobuf(json.dumps(EXAMPLE).encode())], NOW)
-    [row] = decoded.spans.to_pylist()
+    decoded = otlp.traces.decode([otlp.json_to_protobuf(otlp.TRACES, json.dumps(EXAMPLE).encode())], NOW)
+    [row] = decoded.table.to_pylist()
     assert row["trace_id"].hex() == "5b8efff798038103d269b633813fc60c"
     assert row["parent_id"].hex() == "eee19b7ec3c1b173"
     assert (row["service"], row["name"], row["kind"], row["duration"]) == ("my.service", "I'm a server span", spans.SERVER, 10**9)
@@ -129,10 +131,10 @@ def test_encoding_and_decoding_again_keeps_everything() -> None:
     value = message.resource_spans[0].scope_spans[0].spans[0].attributes.add(key="list").value.array_value.values
     value.add(string_value="x")
     value.add(int_value=3)
-    first = decode(message).spans
-    again = otlp.decode([otlp.encode(first)], NOW).spans
+    first = decode(message).table
+    again = otlp.traces.decode([otlp.traces.encode(first)], NOW).table
     assert again.equals(first)
-    assert spans.attributes_of(first, 0)[0]["list"] == ["x", 3]
+    assert arrow.attributes_of(first, 0)["span"]["list"] == ["x", 3]
 
 
 @pytest.mark.parametrize(
@@ -150,15 +152,15 @@ def test_encoding_and_decoding_again_keeps_everything() -> None:
 )
 def test_a_bad_span_is_refused_and_the_others_are_kept(change: dict, reason: str) -> None:
     decoded = decode(request({}, change, {}))
-    assert decoded.spans.num_rows == 2
-    assert decoded.refused_count == 1
+    assert decoded.table.num_rows == 2
+    assert decoded.refused_count() == 1
     assert reason in decoded.message()
 
 
 @pytest.mark.parametrize("body", [b"\xff\xff\xff", b"\x0a\x05abc", request({}).SerializeToString()[:-3]])
 def test_a_body_that_is_not_protobuf_is_malformed(body: bytes) -> None:
     with pytest.raises(MalformedTelemetry):
-        otlp.decode([body], NOW)
+        otlp.traces.decode([body], NOW)
 
 
 @pytest.mark.parametrize(
@@ -175,7 +177,7 @@ def test_a_body_that_is_not_protobuf_is_malformed(body: bytes) -> None:
 )
 def test_wrong_json_is_malformed(body: bytes) -> None:
     with pytest.raises(MalformedTelemetry):
-        otlp.json_to_protobuf(body)
+        otlp.json_to_protobuf(otlp.TRACES, body)
 
 
 @pytest.mark.parametrize(
@@ -184,32 +186,32 @@ def test_wrong_json_is_malformed(body: bytes) -> None:
 )
 def test_the_sampling_threshold_gives_the_weight(state: str, weight: float) -> None:
     """OpenTelemetry specification, "TraceState: Probability Sampling": th is the share that is not kept, in 56 bits."""
-    assert otlp.adjusted_count(state) == pytest.approx(weight, rel=1e-5)
+    assert otlp.traces.adjusted_count(state) == pytest.approx(weight, rel=1e-5)
 
 
 def test_older_names_are_read_as_current_ones_and_the_current_one_wins() -> None:
     decoded = decode(request({"attributes": {"http.method": "GET", "http.status_code": 503}}, {"attributes": {"db.statement": "old", "db.query.text": "new"}}))
-    first, second = (spans.attributes_of(decoded.spans, row)[0] for row in (0, 1))
+    first, second = (arrow.attributes_of(decoded.table, row)["span"] for row in (0, 1))
     assert first == {"http.request.method": "GET", "http.response.status_code": 503}
     assert second == {"db.query.text": "new"}
-    assert decoded.spans["outcome"].to_pylist() == [spans.FAILED, spans.DONE]
+    assert decoded.table["outcome"].to_pylist() == [spans.FAILED, spans.DONE]
 
 
 def test_one_key_with_several_types_keeps_each_type() -> None:
     decoded = decode(request({"attributes": {"k": 1}}, {"attributes": {"k": "1"}}, {"attributes": {"k": True}}))
-    assert [spans.attributes_of(decoded.spans, row)[0]["k"] for row in range(3)] == [1, "1", True]
+    assert [arrow.attributes_of(decoded.table, row)["span"]["k"] for row in range(3)] == [1, "1", True]
 
 
 def test_thousands_of_attribute_names_go_to_one_overflow_column() -> None:
     wide = {f"key.{n}": n for n in range(5000)}
     decoded = decode(request({"attributes": wide | {"common": "x"}}, {"attributes": {"common": "y"}}))
-    assert len(decoded.spans.column_names) < 400
-    assert spans.attributes_of(decoded.spans, 0)[0] == wide | {"common": "x"}
+    assert len(decoded.table.column_names) < 400
+    assert arrow.attributes_of(decoded.table, 0)["span"] == wide | {"common": "x"}
 
 
 def test_no_service_name_and_an_empty_request() -> None:
-    assert decode(request({}, resource={"host.name": "h"})).spans["service"].to_pylist() == ["unknown_service"]
-    assert decode(ExportTraceServiceRequest()).spans.num_rows == 0
+    assert decode(request({}, resource={"host.name": "h"})).table["service"].to_pylist() == ["unknown_service"]
+    assert decode(ExportTraceServiceRequest()).table.num_rows == 0
 
 
 def attributes(**given: object) -> dict:
@@ -266,7 +268,7 @@ def attributes(**given: object) -> dict:
     ],
 )
 def test_operation_and_peer(span: dict, operation: str, peer: str | None, kind: str | None) -> None:
-    [row] = decode(request(span)).spans.select(["operation", "peer", "peer_kind"]).to_pylist()
+    [row] = decode(request(span)).table.select(["operation", "peer", "peer_kind"]).to_pylist()
     assert (row["operation"], row["peer"], row["peer_kind"]) == (operation, peer, kind)
 
 
@@ -286,10 +288,10 @@ def test_operation_and_peer(span: dict, operation: str, peer: str | None, kind: 
 def test_client_errors_are_refused_not_failed(kind: int, code: int, status: int, outcome: str) -> None:
     message = request({"kind": kind, **(attributes(http__response__status_code=code) if code else {})})
     message.resource_spans[0].scope_spans[0].spans[0].status.code = status
-    assert spans.OUTCOME_NAMES[decode(message).spans["outcome"][0].as_py()] == outcome
+    assert spans.OUTCOME_NAMES[decode(message).table["outcome"][0].as_py()] == outcome
 
 
 def test_ids_as_words_survive_slices_and_nulls() -> None:
     column = pa.array([b"\x01" * 8, None, b"\x02" * 8], pa.binary(8)).slice(1)
-    assert spans.ids(column, 8)[:, 0].tolist() == [0, int.from_bytes(b"\x02" * 8, "little")]
-    assert np.array_equal(spans.ids(pa.chunked_array([column, column]), 8)[:, 0], np.tile(spans.ids(column, 8)[:, 0], 2))
+    assert arrow.ids(column, 8)[:, 0].tolist() == [0, int.from_bytes(b"\x02" * 8, "little")]
+    assert np.array_equal(arrow.ids(pa.chunked_array([column, column]), 8)[:, 0], np.tile(arrow.ids(column, 8)[:, 0], 2))

@@ -1,0 +1,121 @@
+"""Columns of telemetry tables: names of attribute columns, and Arrow to NumPy and back.
+
+Attributes have a column each, named ``<level>.<type>:<key>`` with level ``span``, ``log`` or
+``resource`` and a one-letter type, so that one key sent with several types keeps each
+value's type. Keys beyond :data:`MAX_ATTRIBUTE_COLUMNS` go to the JSON column ``overflow``.
+"""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+LEVELS = ("span", "log", "resource")
+TYPE_LETTERS = {"s": pa.string(), "i": pa.int64(), "f": pa.float64(), "b": pa.bool_(), "j": pa.string(), "x": pa.binary()}
+"""Letters of attribute columns: string, integer, float, boolean, JSON (lists, maps), bytes."""
+
+PROMOTED_RESOURCE = {
+    "service.name": "service",
+    "service.version": "version",
+    "service.instance.id": "instance",
+    "host.name": "host",
+    "deployment.environment.name": "environment",
+}
+"""Resource attributes that have a column of their own, and so no attribute column."""
+
+MAX_ATTRIBUTE_COLUMNS = 160
+DEFAULT_ENVIRONMENT = "default"
+UNKNOWN_SERVICE = "unknown_service"
+
+
+def attribute_column(level: str, letter: str, key: str) -> str:
+    return f"{level}.{letter}:{key}"
+
+
+def is_attribute_column(name: str) -> bool:
+    level, _, rest = name.partition(".")
+    return level in LEVELS and rest[1:2] == ":" and rest[:1] in TYPE_LETTERS
+
+
+def split_attribute_column(name: str) -> tuple[str, str, str]:
+    """``span.i:http.response.status_code`` → ``("span", "i", "http.response.status_code")``."""
+    level, _, rest = name.partition(".")
+    return level, rest[0], rest[2:]
+
+
+def conform(table: pa.Table, schema: pa.Schema) -> pa.Table:
+    """Adds the columns of ``schema`` that ``table`` lacks, as nulls, and puts columns in order, attributes last."""
+    columns: dict[str, pa.ChunkedArray | pa.Array] = {}
+    for field in schema:
+        if field.name in table.column_names:
+            column = table[field.name]
+            columns[field.name] = column if column.type == field.type else column.cast(field.type)
+        else:
+            columns[field.name] = pa.nulls(table.num_rows, field.type)
+    for name in sorted(name for name in table.column_names if is_attribute_column(name)):
+        columns[name] = table[name]
+    return pa.table(columns)
+
+
+def concat(tables: list[pa.Table], schema: pa.Schema) -> pa.Table:
+    """One table of all rows; an attribute column missing in a part is null there. Of nothing: an empty one of ``schema``."""
+    kept = [table for table in tables if table.num_rows]
+    return pa.concat_tables(kept, promote_options="default") if kept else schema.empty_table()
+
+
+def codes(column: pa.ChunkedArray | pa.Array) -> tuple[npt.NDArray[np.int64], list[Any]]:
+    """Dictionary codes of a column (−1 for null) and the values they stand for."""
+    if isinstance(column, pa.ChunkedArray):
+        column = column.unify_dictionaries().combine_chunks() if pa.types.is_dictionary(column.type) else column.combine_chunks()
+    if isinstance(column, pa.ChunkedArray):  # combine_chunks of nothing
+        column = pa.concat_arrays(column.chunks) if column.num_chunks else pa.array([], column.type)
+    encoded = column if pa.types.is_dictionary(column.type) else column.dictionary_encode()
+    indices = encoded.indices.fill_null(-1).to_numpy(zero_copy_only=False).astype(np.int64)
+    return indices, encoded.dictionary.to_pylist()
+
+
+def numbers(column: pa.ChunkedArray | pa.Array) -> npt.NDArray[Any]:
+    """A numeric column without nulls as a NumPy array."""
+    if isinstance(column, pa.ChunkedArray):
+        return column.to_numpy()
+    return column.to_numpy(zero_copy_only=False)
+
+
+def ids(column: pa.ChunkedArray | pa.Array, width: int) -> npt.NDArray[np.uint64]:
+    """Fixed-width binary ids as rows of unsigned 64-bit words; nulls become zero.
+
+    Shape (rows, width // 8).
+    """
+    if isinstance(column, pa.ChunkedArray):
+        column = pa.concat_arrays(column.chunks) if column.num_chunks else pa.array([], pa.binary(width))
+    words = width // 8
+    values = np.frombuffer(column.buffers()[1], dtype=np.uint64) if len(column) else np.zeros(0, np.uint64)
+    table = values[column.offset * words : (column.offset + len(column)) * words].reshape(-1, words)
+    if column.null_count:
+        table = table.copy()
+        table[column.is_null().to_numpy(zero_copy_only=False)] = 0
+    return table
+
+
+def attributes_of(table: pa.Table, row: int) -> dict[str, dict[str, Any]]:
+    """The attributes of one row by level, under current names and with their types."""
+    found: dict[str, dict[str, Any]] = {level: {} for level in LEVELS}
+    for key, column in PROMOTED_RESOURCE.items():
+        value = table[column][row].as_py()
+        if value is not None and not (column == "environment" and value == DEFAULT_ENVIRONMENT):
+            found["resource"][key] = value
+    for name in table.column_names:
+        if is_attribute_column(name):
+            value = table[name][row].as_py()
+            if value is not None:
+                level, letter, key = split_attribute_column(name)
+                found[level][key] = json.loads(value) if letter == "j" else value
+    overflow = table["overflow"][row].as_py()
+    if overflow:
+        for level, values in json.loads(overflow).items():
+            found[level].update(values)
+    return found

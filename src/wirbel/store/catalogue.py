@@ -1,0 +1,162 @@
+"""What has been seen: services, entities, metrics, attribute names. Small tables, bounded, for lists and search.
+
+Called by the packer under its lock, so that reading, adding up and writing back cannot race.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterable, Sequence
+from datetime import UTC, datetime
+from typing import Any
+
+import pyarrow as pa
+from django.db.models import Model
+
+from wirbel.core import arrow
+from wirbel.core.signals.entities import entities_of
+from wirbel.store.models import Arrival, AttributeName, Entity, Metric, Service, Stream
+from wirbel.store.streams import LAYOUTS
+
+ARRIVAL_S = 600
+MOST_SERVICES = 20_000
+MOST_ENTITIES = 50_000  # of all kinds; an id that changes with every request is no entity
+MOST_METRICS = 20_000
+MOST_NAMES = 5_000  # attribute names: more are made up by careless senders
+MOST_SERVICES_OF_ENTITY = 50
+LONGEST_NAME = 500
+
+
+def remember(stream: str, table: pa.Table, now_s: float | None = None) -> None:
+    """Takes note of what a packed table holds."""
+    if not table.num_rows:
+        return
+    seen = table.select(["environment", "service"]).append_column("at", pa.array(LAYOUTS[stream].begins(table)))
+    services = seen.group_by(["environment", "service"]).aggregate([("at", "min"), ("at", "max"), ("at", "count")]).to_pylist()
+    _remember_services(services)
+    _remember_arrivals(stream, services, time.time() if now_s is None else now_s)
+    _remember_entities(table, min(row["at_min"] for row in services), max(row["at_max"] for row in services))
+    _remember_names(stream, table)
+    if stream == Stream.POINTS:
+        _remember_metrics(table)
+
+
+def _write(model: type[Model], rows: Sequence[Model], key: Sequence[str], changed: Sequence[str]) -> None:
+    ordered = sorted(rows, key=lambda row: tuple(str(getattr(row, name)) for name in key))
+    for row in ordered:
+        row.pk = None
+    model._default_manager.bulk_create(ordered, update_conflicts=True, unique_fields=list(key), update_fields=list(changed), batch_size=1000)
+
+
+def _short(name: str | None) -> str:
+    return (name or "")[:LONGEST_NAME]
+
+
+def _remember_services(seen: list[dict[str, Any]]) -> None:
+    known = {(s.environment, s.name): s for s in Service.objects.filter(name__in=[_short(row["service"]) for row in seen])}
+    room = MOST_SERVICES - Service.objects.count()
+    changed = []
+    for row in seen:
+        key = (row["environment"], _short(row["service"]))
+        service = known.get(key)
+        if service is None:
+            if room <= 0:
+                continue
+            room -= 1
+            service = known[key] = Service(environment=key[0], name=key[1], first_seen=row["at_min"], last_seen=row["at_max"])
+        elif service.first_seen <= row["at_min"] and service.last_seen >= row["at_max"]:
+            continue
+        service.first_seen, service.last_seen = min(service.first_seen, row["at_min"]), max(service.last_seen, row["at_max"])
+        changed.append(service)
+    _write(Service, changed, ["environment", "name"], ["first_seen", "last_seen"])
+
+
+def _remember_arrivals(stream: str, seen: list[dict[str, Any]], now_s: float) -> None:
+    at = datetime.fromtimestamp(now_s - now_s % ARRIVAL_S, UTC)
+    known = {(a.environment, a.service): a for a in Arrival.objects.filter(at=at, stream=stream)}
+    changed = {}
+    for row in seen[:MOST_SERVICES]:
+        key = (row["environment"], _short(row["service"]))
+        arrival = changed.get(key) or known.get(key) or Arrival(environment=key[0], service=key[1], stream=stream, at=at, rows=0, newest=0)
+        arrival.rows += row["at_count"]
+        arrival.newest = max(arrival.newest, row["at_max"])
+        changed[key] = arrival
+    _write(Arrival, list(changed.values()), ["at", "environment", "service", "stream"], ["rows", "newest"])
+
+
+def _remember_entities(table: pa.Table, first: int, last: int) -> None:
+    found = entities_of(table)
+    known = {(e.environment, e.kind, e.name): e for e in Entity.objects.filter(name__in={_short(entity.name) for entity in found})}
+    room = MOST_ENTITIES - Entity.objects.count()
+    changed: dict[tuple[str, str, str], Entity] = {}
+    for entity in found:
+        key = (entity.environment, entity.kind, _short(entity.name))
+        row = known.get(key)
+        if row is None:
+            if room <= 0:
+                continue
+            room -= 1
+            row = known[key] = Entity(environment=key[0], kind=key[1], name=key[2], first_seen=first, last_seen=last, services=[])
+            changed[key] = row
+        beneath = entity.runs_on or (row.runs_on_kind, row.runs_on)
+        services = row.services
+        if entity.service and entity.service not in services and len(services) < MOST_SERVICES_OF_ENTITY:
+            services = sorted([*services, entity.service])
+        before = (row.runs_on_kind, row.runs_on, row.services, row.first_seen, row.last_seen)
+        row.runs_on_kind, row.runs_on, row.services = beneath[0], _short(beneath[1]), services
+        row.first_seen, row.last_seen = min(row.first_seen, first), max(row.last_seen, last)
+        if before != (row.runs_on_kind, row.runs_on, row.services, row.first_seen, row.last_seen):
+            changed[key] = row
+    _write(Entity, list(changed.values()), ["environment", "kind", "name"], ["runs_on_kind", "runs_on", "services", "first_seen", "last_seen"])
+
+
+def _remember_metrics(table: pa.Table) -> None:
+    keys = ["environment", "service", "metric", "kind"]
+    seen = table.group_by(keys).aggregate([("unit", "max"), ("temporality", "max"), ("monotonic", "max"), ("time", "min"), ("time", "max")]).to_pylist()
+    known = {(m.environment, m.service, m.name, m.kind): m for m in Metric.objects.filter(name__in={_short(row["metric"]) for row in seen})}
+    room = MOST_METRICS - Metric.objects.count()
+    changed = {}
+    for row in seen:
+        key = (row["environment"], _short(row["service"]), _short(row["metric"]), row["kind"])
+        metric = known.get(key)
+        if metric is None:
+            if room <= 0:
+                continue
+            room -= 1
+            metric = known[key] = Metric(environment=key[0], service=key[1], name=key[2], kind=key[3], first_seen=row["time_min"], last_seen=row["time_max"])
+        metric.unit, metric.temporality, metric.monotonic = _short(row["unit_max"]), row["temporality_max"], row["monotonic_max"]
+        metric.first_seen, metric.last_seen = min(metric.first_seen, row["time_min"]), max(metric.last_seen, row["time_max"])
+        changed[key] = metric
+    _write(Metric, list(changed.values()), ["environment", "service", "name", "kind"], ["unit", "temporality", "monotonic", "first_seen", "last_seen"])
+
+
+def _names_in(stream: str, table: pa.Table) -> Iterable[tuple[str, str, int]]:
+    """(level, attribute, records that carry it); the records themselves as ("", "", count)."""
+    yield "", "", table.num_rows
+    counts: dict[tuple[str, str], int] = {}
+    for name in table.column_names:
+        if arrow.is_attribute_column(name):
+            level, _, key = arrow.split_attribute_column(name)
+            counts[level, key] = counts.get((level, key), 0) + table.num_rows - table[name].null_count
+    for key, column in arrow.PROMOTED_RESOURCE.items():
+        counts["resource", key] = table.num_rows - table[column].null_count
+    yield from ((level, key, count) for (level, key), count in counts.items() if count)
+
+
+def _remember_names(stream: str, table: pa.Table) -> None:
+    if stream == Stream.POINTS:
+        return  # labels of series are read where the series are
+    for environment in table["environment"].unique().to_pylist():
+        part = table.filter(pa.compute.equal(table["environment"], environment)) if len(table["environment"].unique()) > 1 else table
+        known = {(n.level, n.name): n for n in AttributeName.objects.filter(environment=environment, stream=stream)}
+        changed = []
+        for level, key, count in _names_in(stream, part):
+            place = (level, key[:LONGEST_NAME])
+            name = known.get(place)
+            if name is None:
+                if len(known) >= MOST_NAMES:
+                    continue
+                name = known[place] = AttributeName(environment=environment, stream=stream, level=level, name=place[1], rows=0)
+            name.rows += count
+            changed.append(name)
+        _write(AttributeName, changed, ["environment", "stream", "level", "name"], ["rows"])

@@ -1,0 +1,72 @@
+"""The streams, and how the rows of each lie in blocks. Everything else in the store is the same for all of them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+from wirbel.core import arrow, cells
+from wirbel.core.signals import logs, points, spans
+from wirbel.store.models import Stream
+
+Ints = npt.NDArray[np.int64]
+Times = Callable[[pa.Table], Ints]
+
+
+@dataclass(frozen=True)
+class Layout:
+    schema: pa.Schema
+    combine: Callable[[list[pa.Table]], pa.Table]  # several tables as one, in the order of a block, each row once
+    begins: Times  # of each row, ns
+    ends: Times
+    belongs: Times  # by which a row belongs to an hour, ns
+    plain: frozenset[str]  # columns in which a dictionary only costs
+    steady: tuple[str, ...]  # integer columns whose neighbours are close
+
+
+def _column(name: str) -> Times:
+    return lambda table: arrow.numbers(table[name])
+
+
+LAYOUTS: dict[str, Layout] = {
+    Stream.SPANS: Layout(
+        spans.SPAN_SCHEMA,
+        spans.combine,
+        _column("start"),
+        lambda table: arrow.numbers(table["start"]) + arrow.numbers(table["duration"]),
+        spans.trace_starts,  # whole traces stay together
+        frozenset({"span_id", "start", "duration", "trace_id"}),
+        ("start", "duration"),
+    ),
+    Stream.LOGS: Layout(
+        logs.LOG_SCHEMA,
+        logs.combine,
+        _column("time"),
+        _column("time"),
+        _column("time"),
+        frozenset({"time", "observed", "span_id", "trace_id"}),
+        ("time", "observed"),
+    ),
+    Stream.POINTS: Layout(
+        points.POINT_SCHEMA,
+        points.combine,
+        _column("time"),
+        _column("time"),
+        _column("time"),
+        frozenset({"time"}),
+        ("time",),
+    ),
+    Stream.CELLS: Layout(
+        cells.CELL_SCHEMA,
+        cells.merge,
+        _column("minute"),
+        lambda table: arrow.numbers(table["minute"]) + cells.MINUTE_NS,
+        _column("minute"),
+        frozenset(),
+        (),
+    ),
+}
