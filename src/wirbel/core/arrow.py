@@ -27,6 +27,7 @@ PROMOTED_RESOURCE = {
 }
 """Resource attributes that have a column of their own, and so no attribute column."""
 
+LONGEST_NAME = 200  # characters of a service, host, peer or metric name that are kept
 MAX_ATTRIBUTE_COLUMNS = 160
 DEFAULT_ENVIRONMENT = "default"
 UNKNOWN_SERVICE = "unknown_service"

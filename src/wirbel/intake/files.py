@@ -1,4 +1,4 @@
-"""Imports telemetry files: OTLP JSON Lines, OTLP protobuf, and changes as JSON Lines."""
+"""Imports telemetry files: OTLP JSON Lines and protobuf of any signal, and changes as JSON Lines."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ import gzip
 import json
 import time
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import BinaryIO
@@ -13,9 +14,11 @@ from typing import BinaryIO
 from wirbel.core.errors import InvalidChange, MalformedTelemetry, NotEnoughData
 from wirbel.core.signals import otlp
 from wirbel.core.signals.changes import Change, from_cdevent, from_plain
+from wirbel.intake.commit import Delivery, deliver
 from wirbel.store import packer, reading, segments
 
 MAX_LINE = 64 * 2**20  # bytes of one line, decompressed
+_SIGNAL_OF_KEY = {"resourceSpans": otlp.TRACES, "resourceMetrics": otlp.METRICS, "resourceLogs": otlp.LOGS}
 PACK_EVERY = 64 * 2**20  # bytes read between packs
 CHANGES_AT_ONCE = 500
 GZIP_MAGIC = b"\x1f\x8b"
@@ -25,20 +28,21 @@ GZIP_MAGIC = b"\x1f\x8b"
 class Loaded:
     """What became of a file."""
 
-    spans: int = 0
+    stored: dict[str, int] = field(default_factory=lambda: dict.fromkeys(otlp.SIGNALS, 0))  # records by signal
     changes: int = 0
     repeated: int = 0  # lines that were stored before
     refused: dict[str, int] = field(default_factory=dict)
 
     @property
     def ok(self) -> bool:
-        return bool(self.spans or self.changes or self.repeated) or not self.refused
+        return bool(any(self.stored.values()) or self.changes or self.repeated) or not self.refused
 
     def refuse(self, reason: str, count: int = 1) -> None:
         self.refused[reason] = self.refused.get(reason, 0) + count
 
     def summary(self, name: str) -> str:
-        told = f"{name}: stored {self.spans} spans and {self.changes} changes"
+        kinds = [f"{count} {otlp.SIGNALS[signal].noun}s" for signal, count in self.stored.items() if count or signal == otlp.TRACES.name]
+        told = f"{name}: stored {', '.join(kinds)} and {self.changes} changes"
         if self.repeated:
             told += f"; {self.repeated} requests were stored before"
         for reason, count in sorted(self.refused.items(), key=lambda item: -item[1])[:20]:
@@ -63,7 +67,7 @@ def load_file(path: Path, progress: Callable[[int, int], None] = lambda done, to
         stream: BinaryIO = gzip.GzipFile(fileobj=raw) if packed else raw  # type: ignore[assignment]
         try:
             if path.name.removesuffix(".gz").endswith(".binpb"):
-                _store_request(stream.read(MAX_LINE + 1), result)
+                _store_unnamed(stream.read(MAX_LINE + 1), result)
             else:
                 _load_lines(stream, raw, total, result, progress)
         except (OSError, EOFError) as error:  # gzip cut short: what came before is kept
@@ -82,13 +86,14 @@ def _load_lines(stream: BinaryIO, raw: BinaryIO, total: int, result: Loaded, pro
         record = _parse(line, result)
         if record is None:
             continue
-        if "resourceSpans" in record:
-            _store_json(line, result)
+        signal = next((_SIGNAL_OF_KEY[key] for key in record if key in _SIGNAL_OF_KEY), None)
+        if signal:
+            _store_json(signal, line, result)
             unpacked += len(line)
         elif "kind" in record or "specversion" in record:
             _take_change(record, pending, result)
         else:
-            result.refuse("not a trace request (resourceSpans) and not a change (kind)")
+            result.refuse("neither telemetry (resourceSpans, resourceMetrics, resourceLogs) nor a change (kind)")
         if len(pending) >= CHANGES_AT_ONCE:
             _store_changes(pending, result)
         if unpacked > PACK_EVERY:
@@ -120,27 +125,42 @@ def _parse(line: bytes, result: Loaded) -> dict | None:  # type: ignore[type-arg
     return record
 
 
-def _store_json(line: bytes, result: Loaded) -> None:
+def _store_json(signal: otlp.Signal, line: bytes, result: Loaded) -> None:
     try:
-        protobuf = otlp.json_to_protobuf(line)
+        protobuf = otlp.json_to_protobuf(signal, line)
     except MalformedTelemetry as error:
         result.refuse(str(error)[:200])
         return
-    _store_request(protobuf, result, line)
+    _store_request(signal, protobuf, result, line)
 
 
-def _store_request(protobuf: bytes, result: Loaded, original: bytes | None = None) -> None:
-    try:
-        decoded = otlp.traces.decode([protobuf], time.time_ns())
-    except MalformedTelemetry as error:
-        result.refuse(str(error)[:200])
-        return
-    for reason, count in decoded.refused.items():
-        result.refuse(reason, count)
-    if segments.append_spans(decoded.spans, segments.digest_of(original or protobuf)):
-        result.spans += decoded.spans.num_rows
+def _store_unnamed(protobuf: bytes, result: Loaded) -> None:
+    """A protobuf file does not say its signal, and requests look alike down to their records: it is the signal
+    as which it holds the most good records."""
+    good = {}
+    for signal in otlp.SIGNALS.values():
+        with suppress(MalformedTelemetry):
+            good[signal.name] = otlp.DECODERS[signal.name]([protobuf], time.time_ns()).table.num_rows
+    best = max(good, key=lambda name: good[name], default=None)
+    if best is None or (protobuf and not good[best]):
+        result.refuse("not an OTLP request that holds good records of any signal")
     else:
+        _store_request(otlp.SIGNALS[best], protobuf, result)
+
+
+def _store_request(signal: otlp.Signal, protobuf: bytes, result: Loaded, original: bytes | None = None) -> None:
+    digest = segments.digest_of(signal.name.encode() + (original or protobuf))
+    delivery = Delivery(signal, protobuf, digest, len(original or protobuf), None)
+    try:
+        deliver(delivery)
+    except MalformedTelemetry as error:
+        result.refuse(str(error)[:200])
+        return
+    for reason, count in delivery.refused.items():
+        result.refuse(reason, count)
+    if delivery.repeated:
         result.repeated += 1
+    result.stored[signal.name] += delivery.stored
 
 
 def _take_change(record: dict, pending: list[Change], result: Loaded) -> None:  # type: ignore[type-arg]

@@ -1,4 +1,4 @@
-"""Who may send."""
+"""Who may send, what came from whom, and what is not wanted."""
 
 from __future__ import annotations
 
@@ -18,18 +18,65 @@ class Token(models.Model):
     digest = models.CharField(max_length=64, unique=True)
     created = models.DateTimeField(auto_now_add=True)
     revoked = models.DateTimeField(null=True)
+    quota = models.BigIntegerField(null=True)  # records a minute; null: as many as come
 
     @staticmethod
     def digest_of(secret: str) -> str:
         return hashlib.sha256(secret.encode()).hexdigest()
 
     @classmethod
-    def make(cls, name: str) -> str:
+    def make(cls, name: str, quota: int | None = None) -> str:
         """Creates a token and returns its secret, which cannot be read again."""
         secret = f"wb_{secrets.token_urlsafe(32)}"
-        cls.objects.create(name=name, digest=cls.digest_of(secret))
+        cls.objects.create(name=name, digest=cls.digest_of(secret), quota=quota)
         return secret
 
     @classmethod
-    def is_valid(cls, secret: str) -> bool:
-        return cls.objects.filter(digest=cls.digest_of(secret), revoked=None).exists()
+    def of(cls, secret: str) -> Token | None:
+        return cls.objects.filter(digest=cls.digest_of(secret), revoked=None).first()
+
+
+class Taken(models.Model):
+    """What one commit took or refused; added up by the minute in Minute.
+
+    Rows are only ever added here, so that senders do not wait for each other.
+    """
+
+    at = models.DateTimeField(auto_now_add=True, db_index=True)
+    token = models.ForeignKey(Token, null=True, on_delete=models.CASCADE)  # null: nobody we know
+    signal = models.CharField(max_length=10)
+    requests = models.IntegerField(default=0)
+    rows = models.BigIntegerField(default=0)  # stored
+    size = models.BigIntegerField(default=0)  # bytes as sent
+    dropped = models.BigIntegerField(default=0)  # by a rule
+    refused = models.JSONField(default=dict)  # reason → records, or requests where nothing could be read
+
+
+class Minute(models.Model):
+    """Taken, added up by minute, token and signal."""
+
+    at = models.DateTimeField()
+    token = models.ForeignKey(Token, null=True, on_delete=models.CASCADE)
+    signal = models.CharField(max_length=10)
+    requests = models.IntegerField(default=0)
+    rows = models.BigIntegerField(default=0)
+    size = models.BigIntegerField(default=0)
+    dropped = models.BigIntegerField(default=0)
+    refused = models.JSONField(default=dict)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["at", "token", "signal"], name="one_minute", nulls_distinct=False)]
+
+
+class DropRule(models.Model):
+    """Records that are not stored: those whose attribute has the value. ``*`` stands for any characters."""
+
+    signal = models.CharField(max_length=10)
+    attribute = models.CharField(max_length=200)
+    value = models.CharField(max_length=500)
+    created = models.DateTimeField(auto_now_add=True)
+    created_by = models.CharField(max_length=150, default="")
+    enabled = models.BooleanField(default=True)
+    dropped = models.BigIntegerField(default=0)
+    last_dropped = models.DateTimeField(null=True)
+    example = models.JSONField(null=True)  # the last record that it dropped

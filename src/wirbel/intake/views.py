@@ -1,8 +1,9 @@
-"""The doors: OTLP/HTTP traces, and changes."""
+"""The doors: OTLP/HTTP traces, metrics and logs, and changes."""
 
 from __future__ import annotations
 
 import logging
+import threading
 import time
 from collections.abc import Callable
 from functools import wraps
@@ -10,74 +11,141 @@ from functools import wraps
 from django.db import DatabaseError
 from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.views.decorators.csrf import csrf_exempt
+from opentelemetry.proto.collector.logs.v1.logs_service_pb2 import ExportLogsServiceResponse
+from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportMetricsServiceResponse
 from opentelemetry.proto.collector.trace.v1.trace_service_pb2 import ExportTraceServiceResponse
 
 from wirbel.core.errors import InvalidChange, MalformedTelemetry
 from wirbel.core.signals import otlp
 from wirbel.core.signals.changes import parse_request
+from wirbel.intake import quota
 from wirbel.intake.bodies import JSON, PROTOBUF, Refusal, answer, content_type_of, read_body, refuse
-from wirbel.intake.models import Token
+from wirbel.intake.commit import Delivery, deliver
+from wirbel.intake.models import Taken, Token
 from wirbel.store import reading, segments
 
 log = logging.getLogger(__name__)
 RETRY_BACKLOG_S = 5
 RETRY_DATABASE_S = 2
-Door = Callable[[HttpRequest], HttpResponse]
+RETRY_QUOTA_S = 15
+Door = Callable[[HttpRequest, Token], HttpResponse]
+_RESPONSES = {
+    "traces": (ExportTraceServiceResponse, "rejected_spans"),
+    "metrics": (ExportMetricsServiceResponse, "rejected_data_points"),
+    "logs": (ExportLogsServiceResponse, "rejected_log_records"),
+}
 
 
-def door(view: Door) -> Door:
-    """What all doors share: POST only, a valid token, and every refusal as a clear answer."""
+def door(name: str) -> Callable[[Door], Callable[[HttpRequest], HttpResponse]]:
+    """What all doors share: POST only, a valid token, and every refusal as a clear answer that is counted."""
 
-    @csrf_exempt  # senders hold a token, not a session
-    @wraps(view)
-    def guarded(request: HttpRequest) -> HttpResponse:
-        kind = content_type_of(request)
-        if request.method != "POST":
-            return HttpResponse("POST only\n", status=405, headers={"Allow": "POST"}, content_type="text/plain")
+    def wrap(view: Door) -> Callable[[HttpRequest], HttpResponse]:
+        @csrf_exempt  # senders hold a token, not a session
+        @wraps(view)
+        def guarded(request: HttpRequest) -> HttpResponse:
+            kind = content_type_of(request)
+            if request.method != "POST":
+                return HttpResponse("POST only\n", status=405, headers={"Allow": "POST"}, content_type="text/plain")
+            token = None
+            try:
+                token = _authenticate(request)
+                return view(request, token)
+            except Refusal as refusal:
+                refused = refusal
+            except MalformedTelemetry as error:
+                refused = Refusal(400, str(error))
+            except DatabaseError:
+                log.exception("intake could not reach the database")
+                return refuse(kind, Refusal(503, "the store cannot be reached; send again", RETRY_DATABASE_S))
+            _refusals.count(name, token, refused)
+            return refuse(kind, refused)
+
+        return guarded
+
+    return wrap
+
+
+class _Refusals:
+    """Counts what was turned away, so that the Intake view can say why. Strangers cannot make it write often."""
+
+    WRITE_EVERY_S = 2.0
+
+    def __init__(self) -> None:
+        self._held: dict[tuple[str, int | None], dict[str, int]] = {}
+        self._written = 0.0
+        self._lock = threading.Lock()
+
+    def count(self, name: str, token: Token | None, refusal: Refusal) -> None:
+        with self._lock:
+            reasons = self._held.setdefault((name, token and token.pk), {})
+            reason = f"{refusal.status}: {refusal.reason[:200]}"
+            reasons[reason] = reasons.get(reason, 0) + 1
+            if time.monotonic() - self._written < self.WRITE_EVERY_S:
+                return
+            held, self._held, self._written = self._held, {}, time.monotonic()
+        rows = [Taken(token_id=pk, signal=signal, requests=sum(reasons.values()), refused=reasons) for (signal, pk), reasons in held.items()]
         try:
-            _authenticate(request)
-            return view(request)
-        except Refusal as refusal:
-            return refuse(kind, refusal)
-        except MalformedTelemetry as error:
-            return refuse(kind, Refusal(400, str(error)))
+            Taken.objects.bulk_create(rows)
         except DatabaseError:
-            log.exception("intake could not reach the database")
-            return refuse(kind, Refusal(503, "the store cannot be reached; send again", RETRY_DATABASE_S))
-
-    return guarded
+            log.warning("%s refusals could not be counted", len(rows))
 
 
-def _authenticate(request: HttpRequest) -> None:
+_refusals = _Refusals()
+
+
+def _authenticate(request: HttpRequest) -> Token:
     scheme, _, secret = request.headers.get("Authorization", "").partition(" ")
     if scheme.lower() != "bearer" or not secret.strip():
         raise Refusal(401, "send an ingest token: Authorization: Bearer TOKEN (make one with ./wirbel token NAME)")
-    if not Token.is_valid(secret.strip()):
+    token = Token.of(secret.strip())
+    if token is None:
         raise Refusal(401, "this ingest token is unknown or was revoked")
+    return token
 
 
-@door
-def traces(request: HttpRequest) -> HttpResponse:
-    """POST /v1/traces: 200 only after the spans are durable."""
+def _take(signal: otlp.Signal, request: HttpRequest, token: Token) -> HttpResponse:
+    """200 only after the good records are durable; what was refused is counted and explained."""
     kind = content_type_of(request)
     if kind not in (PROTOBUF, JSON):
         raise Refusal(415, f"Content-Type must be {PROTOBUF} or {JSON}")
     if segments.backlog_bytes() > segments.BACKLOG_LIMIT:
         raise Refusal(503, "too much waits to be packed; is a worker running?", RETRY_BACKLOG_S)
+    if quota.exceeded(token):
+        raise Refusal(429, f"this token may send {token.quota} records a minute", RETRY_QUOTA_S)
     body = read_body(request)
-    digest = segments.digest_of(body)
-    protobuf = otlp.json_to_protobuf(body) if kind == JSON else body
-    decoded = otlp.traces.decode([protobuf], time.time_ns())
-    segments.append_spans(decoded.spans, digest)
-    response = ExportTraceServiceResponse()
-    if decoded.refused:
-        response.partial_success.rejected_spans = decoded.refused_count
-        response.partial_success.error_message = decoded.message()
+    protobuf = otlp.json_to_protobuf(signal, body) if kind == JSON else body
+    size = int(request.headers.get("Content-Length") or len(body))
+    delivery = Delivery(signal, protobuf, segments.digest_of(signal.name.encode() + body), size, token.pk)
+    deliver(delivery)
+    quota.note(token, delivery.stored)
+    response_type, rejected = _RESPONSES[signal.name]
+    response = response_type()
+    if delivery.refused:
+        setattr(response.partial_success, rejected, sum(delivery.refused.values()))
+        response.partial_success.error_message = delivery.refused_message()
     return answer(kind, response)
 
 
-@door
-def changes(request: HttpRequest) -> HttpResponse:
+@door("traces")
+def traces(request: HttpRequest, token: Token) -> HttpResponse:
+    """POST /v1/traces"""
+    return _take(otlp.TRACES, request, token)
+
+
+@door("metrics")
+def metrics(request: HttpRequest, token: Token) -> HttpResponse:
+    """POST /v1/metrics"""
+    return _take(otlp.METRICS, request, token)
+
+
+@door("logs")
+def logs(request: HttpRequest, token: Token) -> HttpResponse:
+    """POST /v1/logs"""
+    return _take(otlp.LOGS, request, token)
+
+
+@door("changes")
+def changes(request: HttpRequest, token: Token) -> HttpResponse:
     """POST /v1/changes: 201 with the stored ids; 400 names the field, and then nothing is stored."""
     kind = content_type_of(request)
     if kind not in (JSON, "application/cloudevents+json"):
@@ -86,4 +154,5 @@ def changes(request: HttpRequest) -> HttpResponse:
         found = parse_request(kind, request.headers, read_body(request))
     except InvalidChange as error:
         return JsonResponse({"field": error.field, "error": str(error)}, status=400)
+    Taken.objects.create(token=token, signal="changes", requests=1, rows=len(found), size=int(request.headers.get("Content-Length") or 0))
     return JsonResponse({"ids": reading.store_changes(found)}, status=201)

@@ -23,6 +23,8 @@ def page(request: HttpRequest) -> HttpResponse:
 
 urlpatterns = [
     path("v1/traces", intake.traces),
+    path("v1/metrics", intake.metrics),
+    path("v1/logs", intake.logs),
     path("v1/changes", intake.changes),
     path("api/live", live),
     path("api/", api.urls),

@@ -24,7 +24,6 @@ MOST_ENTITIES = 50_000  # of all kinds; an id that changes with every request is
 MOST_METRICS = 20_000
 MOST_NAMES = 5_000  # attribute names: more are made up by careless senders
 MOST_SERVICES_OF_ENTITY = 50
-LONGEST_NAME = 500
 
 
 def remember(stream: str, table: pa.Table, now_s: float | None = None) -> None:
@@ -49,7 +48,7 @@ def _write(model: type[Model], rows: Sequence[Model], key: Sequence[str], change
 
 
 def _short(name: str | None) -> str:
-    return (name or "")[:LONGEST_NAME]
+    return (name or "")[: arrow.LONGEST_NAME].replace("\x00", "\ufffd")
 
 
 def _remember_services(seen: list[dict[str, Any]]) -> None:
@@ -151,7 +150,7 @@ def _remember_names(stream: str, table: pa.Table) -> None:
         known = {(n.level, n.name): n for n in AttributeName.objects.filter(environment=environment, stream=stream)}
         changed = []
         for level, key, count in _names_in(stream, part):
-            place = (level, key[:LONGEST_NAME])
+            place = (level, _short(key))
             name = known.get(place)
             if name is None:
                 if len(known) >= MOST_NAMES:

@@ -29,6 +29,7 @@ class Segment(models.Model):
     time_to = models.BigIntegerField()
     rows = models.IntegerField()
     size = models.IntegerField()
+    error = models.TextField(default="")  # why it cannot be packed; it is kept, and left alone
     data = models.BinaryField()
 
 

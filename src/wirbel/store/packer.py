@@ -6,11 +6,12 @@ never neither. Several workers share the work: what one has locked, others skip.
 
 from __future__ import annotations
 
+import logging
 from dataclasses import dataclass
 
 import numpy as np
 import pyarrow as pa
-from django.db import connection, transaction
+from django.db import OperationalError, connection, transaction
 from django.db.models import Count, Max, Sum
 
 from wirbel.core import arrow, cells
@@ -19,6 +20,7 @@ from wirbel.store import blocks, bloom, catalogue
 from wirbel.store.models import Block, PeerAddress, Segment, Stream
 from wirbel.store.streams import LAYOUTS
 
+log = logging.getLogger(__name__)
 MAX_SEGMENTS = 2_000  # in one pack
 MAX_SEGMENT_BYTES = 64 * 2**20  # in one pack: bounds the worker's memory
 FAN_IN = 8  # blocks of one hour and level that are merged
@@ -29,15 +31,37 @@ _FINISH_LOCK = 7_301  # of PostgreSQL's advisory locks: one worker at a time wri
 
 def pack(stream: str = Stream.SPANS) -> int:
     """Packs the oldest segments of a stream into blocks; returns the number of rows stored, or 0 if none waited."""
+    try:
+        return _pack(stream, MAX_SEGMENTS)
+    except OperationalError:  # the database went away: the same again later
+        raise
+    except Exception:
+        log.exception("packing %s failed; trying one segment at a time", stream)
+        return _pack_one_by_one(stream)
+
+
+def _pack(stream: str, most: int) -> int:
     with transaction.atomic():
-        segments = _take_segments(stream)
-        if not segments:
-            return 0
-        table = LAYOUTS[stream].combine([blocks.from_ipc(s.data) for s in segments])
-        write(stream, table)
-        Segment.objects.filter(id__in=[s.id for s in segments]).delete()
-        announce(stream)
+        segments = _take_segments(stream, most)
+        if segments:
+            write(stream, LAYOUTS[stream].combine([blocks.from_ipc(s.data) for s in segments]))
+            Segment.objects.filter(id__in=[s.id for s in segments]).delete()
+            announce(stream)
     return sum(s.rows for s in segments)
+
+
+def _pack_one_by_one(stream: str) -> int:
+    """So that what cannot be packed keeps nothing else from it; it is set aside with its reason, not thrown away."""
+    total = 0
+    for segment in Segment.objects.filter(stream=stream, error="").order_by("id").values_list("id", flat=True)[:MAX_SEGMENTS]:
+        try:
+            total += _pack(stream, 1)
+        except OperationalError:
+            raise
+        except Exception as error:
+            log.exception("segment %s is set aside", segment)
+            Segment.objects.filter(id=segment).update(error=f"{type(error).__name__}: {error}"[:500])
+    return total
 
 
 def pack_all() -> int:
@@ -48,10 +72,10 @@ def pack_all() -> int:
     return total
 
 
-def _take_segments(stream: str) -> list[Segment]:
+def _take_segments(stream: str, most: int) -> list[Segment]:
     taken, size = [], 0
-    query = Segment.objects.filter(stream=stream).select_for_update(skip_locked=True).order_by("id")
-    for segment_id, bytes_held in query.values_list("id", "size")[:MAX_SEGMENTS]:
+    query = Segment.objects.filter(stream=stream, error="").select_for_update(skip_locked=True).order_by("id")
+    for segment_id, bytes_held in query.values_list("id", "size")[:most]:
         size += bytes_held
         if taken and size > MAX_SEGMENT_BYTES:
             break

@@ -63,6 +63,6 @@ def backlog_bytes() -> int:
     with _lock:
         at, size = _measured
         if time.monotonic() - at > _BACKLOG_AGE_S:
-            size = Segment.objects.aggregate(total=Sum("size"))["total"] or 0
+            size = Segment.objects.filter(error="").aggregate(total=Sum("size"))["total"] or 0
             _measured = (time.monotonic(), size)
         return size

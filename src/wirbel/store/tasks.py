@@ -8,8 +8,9 @@ from django.utils import timezone
 from procrastinate.contrib.django import app
 
 from wirbel.store import packer
-from wirbel.store.models import Receipt
+from wirbel.store.models import Arrival, Receipt
 
+ARRIVALS_KEPT = timedelta(days=8)
 RECEIPTS_KEPT = timedelta(days=30)  # a request re-sent later than this would be stored again
 
 
@@ -28,6 +29,8 @@ def merge(timestamp: int) -> None:
 
 
 @app.periodic(cron="17 3 * * *")
-@app.task(name="store.forget_receipts", queueing_lock="store.forget_receipts")
-def forget_receipts(timestamp: int) -> None:
+@app.task(name="store.forget", queueing_lock="store.forget")
+def forget(timestamp: int) -> None:
+    """Every night: marks of bodies and arrivals that are of no use any more."""
     Receipt.objects.filter(received__lt=timezone.now() - RECEIPTS_KEPT).delete()
+    Arrival.objects.filter(at__lt=timezone.now() - ARRIVALS_KEPT).delete()

@@ -14,6 +14,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from wirbel.core import arrow
 from wirbel.core.signals import spans
 from wirbel.core.signals.conventions import CACHE_SYSTEMS
 
@@ -194,7 +195,7 @@ def derive(columns: Columns, name: pa.Array, kind: np.ndarray, status: np.ndarra
     outcome = np.select([failed, refused], [spans.FAILED, spans.REFUSED], spans.DONE).astype(np.int8)
     return {
         "operation": pc.coalesce(pc.utf8_slice_codeunits(operation, 0, MAX_NAME), name),
-        "peer": pc.if_else(is_call, peer, None),
+        "peer": pc.if_else(is_call, pc.utf8_slice_codeunits(pc.replace_substring(peer, "\x00", "\ufffd"), 0, arrow.LONGEST_NAME), None),
         "peer_kind": pc.if_else(is_call, peer_kind, None),
         "status_code": pc.if_else(pc.and_(pc.greater(code, 0), pc.less(code, 1000)), code, None).cast(pa.int16()),
         "outcome": pa.array(outcome),

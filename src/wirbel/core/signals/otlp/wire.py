@@ -143,6 +143,7 @@ def resource_columns(flat: Flat) -> Resource:
             promoted[name] = values.take(flat.resource)
         else:
             attributes[arrow.attribute_column("resource", letter, key)] = values.take(flat.resource)
+    promoted = {name: _as_name(values) for name, values in promoted.items()}
     promoted["service"] = _or_default(promoted.get("service"), arrow.UNKNOWN_SERVICE, len(flat))
     promoted["environment"] = _or_default(promoted.get("environment"), arrow.DEFAULT_ENVIRONMENT, len(flat))
     return Resource(promoted, attributes, shared)
@@ -197,6 +198,11 @@ def optional_id(column: pa.Array, width: int) -> pa.Array:
 
 def text_or_null(values: pa.Array) -> pa.Array:
     return pc.if_else(pc.equal(pc.binary_length(values), 0), None, values)
+
+
+def _as_name(values: pa.Array) -> pa.Array:
+    """Names are looked up in the database, which knows no NUL and no names of any length."""
+    return pc.utf8_slice_codeunits(pc.replace_substring(values, "\x00", "\ufffd"), 0, arrow.LONGEST_NAME)
 
 
 def _or_default(values: pa.Array | None, default: str, count: int) -> pa.Array:
