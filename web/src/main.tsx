@@ -11,6 +11,7 @@ import "./styles.css";
 import { Changes } from "./views/changes/Changes";
 import { Inquiries } from "./views/inquiry/Inquiries";
 import { Inquiry } from "./views/inquiry/Inquiry";
+import { Intake } from "./views/intake/Intake";
 import { Overview } from "./views/overview/Overview";
 import { Service } from "./views/service/Service";
 import { Services } from "./views/service/Services";
@@ -44,6 +45,7 @@ function App() {
         <Route path="changes" element={<Changes />} />
         <Route path="inquiries" element={<Inquiries />} />
         <Route path="inquiries/:id" element={<Inquiry />} />
+        <Route path="intake" element={<Intake />} />
         <Route
           path="*"
           element={<p className="py-6">There is no such view. The list at the left has all of them.</p>}

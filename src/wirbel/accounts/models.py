@@ -18,3 +18,7 @@ class Person(AbstractUser):
     @property
     def may_respond(self) -> bool:
         return self.role in (Role.RESPONDER, Role.KEEPER)
+
+    @property
+    def may_keep(self) -> bool:
+        return self.role == Role.KEEPER

@@ -26,14 +26,12 @@ MOST_NAMES = 5_000  # attribute names: more are made up by careless senders
 MOST_SERVICES_OF_ENTITY = 50
 
 
-def remember(stream: str, table: pa.Table, now_s: float | None = None) -> None:
+def remember(stream: str, table: pa.Table) -> None:
     """Takes note of what a packed table holds."""
     if not table.num_rows:
         return
-    seen = table.select(["environment", "service"]).append_column("at", pa.array(LAYOUTS[stream].begins(table)))
-    services = seen.group_by(["environment", "service"]).aggregate([("at", "min"), ("at", "max"), ("at", "count")]).to_pylist()
+    services = _services_in(stream, table)
     _remember_services(services)
-    _remember_arrivals(stream, services, time.time() if now_s is None else now_s)
     _remember_entities(table, min(row["at_min"] for row in services), max(row["at_max"] for row in services))
     _remember_names(stream, table)
     if stream == Stream.POINTS:
@@ -70,11 +68,18 @@ def _remember_services(seen: list[dict[str, Any]]) -> None:
     _write(Service, changed, ["environment", "name"], ["first_seen", "last_seen"])
 
 
-def _remember_arrivals(stream: str, seen: list[dict[str, Any]], now_s: float) -> None:
+def _services_in(stream: str, table: pa.Table) -> list[dict[str, Any]]:
+    seen = table.select(["environment", "service"]).append_column("at", pa.array(LAYOUTS[stream].begins(table)))
+    return seen.group_by(["environment", "service"]).aggregate([("at", "min"), ("at", "max"), ("at", "count")]).to_pylist()
+
+
+def note_arrivals(stream: str, table: pa.Table) -> None:
+    """Counts what each service has just sent."""
+    now_s = time.time()
     at = datetime.fromtimestamp(now_s - now_s % ARRIVAL_S, UTC)
     known = {(a.environment, a.service): a for a in Arrival.objects.filter(at=at, stream=stream)}
     changed = {}
-    for row in seen[:MOST_SERVICES]:
+    for row in _services_in(stream, table)[:MOST_SERVICES] if table.num_rows else []:
         key = (row["environment"], _short(row["service"]))
         arrival = changed.get(key) or known.get(key) or Arrival(environment=key[0], service=key[1], stream=stream, at=at, rows=0, newest=0)
         arrival.rows += row["at_count"]

@@ -44,7 +44,9 @@ def _pack(stream: str, most: int) -> int:
     with transaction.atomic():
         segments = _take_segments(stream, most)
         if segments:
-            write(stream, LAYOUTS[stream].combine([blocks.from_ipc(s.data) for s in segments]))
+            table = LAYOUTS[stream].combine([blocks.from_ipc(s.data) for s in segments])
+            write(stream, table)
+            catalogue.note_arrivals(stream, table)
             Segment.objects.filter(id__in=[s.id for s in segments]).delete()
             announce(stream)
     return sum(s.rows for s in segments)

@@ -21,6 +21,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/drop-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make Rule */
+        post: operations["wirbel_intake_api_make_rule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drop-rules/{rule}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Delete Rule */
+        delete: operations["wirbel_intake_api_delete_rule"];
+        options?: never;
+        head?: never;
+        /** Change Rule */
+        patch: operations["wirbel_intake_api_change_rule"];
+        trace?: never;
+    };
     "/api/inquiries": {
         parameters: {
             query?: never;
@@ -51,6 +86,26 @@ export interface paths {
         };
         /** Get Inquiry */
         get: operations["wirbel_server_api_get_inquiry"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/intake": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Intake
+         * @description What arrives, from whom, how fast, and what was turned away and why.
+         */
+        get: operations["wirbel_intake_api_get_intake"];
         put?: never;
         post?: never;
         delete?: never;
@@ -152,6 +207,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make Token
+         * @description Makes an ingest token. Its secret is in this answer only.
+         */
+        post: operations["wirbel_intake_api_make_token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tokens/{token}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Revoke Token
+         * @description From now on the token is refused. What it sent stays.
+         */
+        delete: operations["wirbel_intake_api_revoke_token"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/traces": {
         parameters: {
             query?: never;
@@ -193,6 +288,19 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** Backlog */
+        Backlog: {
+            /** Oldest S */
+            oldest_s: number | null;
+            /** Rows */
+            rows: number;
+            /** Segments */
+            segments: number;
+            /** Set Aside */
+            set_aside: number;
+            /** Size */
+            size: number;
+        };
         /** CallRow */
         CallRow: {
             /** Calls Focus */
@@ -462,6 +570,28 @@ export interface components {
             /** Version */
             version: string | null;
         };
+        /** IntakeState */
+        IntakeState: {
+            backlog: components["schemas"]["Backlog"];
+            /** Database Size */
+            database_size: number;
+            /** Detail */
+            detail: string;
+            /** Rules */
+            rules: components["schemas"]["RuleRow"][];
+            /** Sentence */
+            sentence: string;
+            /** Signals */
+            signals: components["schemas"]["SignalRate"][];
+            /** Sources */
+            sources: components["schemas"]["SourceRow"][];
+            /** Streams */
+            streams: components["schemas"]["StreamSize"][];
+            /** Tokens */
+            tokens: components["schemas"]["TokenRow"][];
+            /** Turned */
+            turned: components["schemas"]["Turned"][];
+        };
         /**
          * Interval
          * @description 95 % bounds; null on a side that the sample is too small to bound.
@@ -536,6 +666,31 @@ export interface components {
              * @default latency
              */
             signal: string;
+        };
+        /** NewRule */
+        NewRule: {
+            /** Attribute */
+            attribute: string;
+            /**
+             * Signal
+             * @enum {string}
+             */
+            signal: "traces" | "metrics" | "logs";
+            /**
+             * Value
+             * @description * stands for any characters.
+             */
+            value: string;
+        };
+        /** NewToken */
+        NewToken: {
+            /** Name */
+            name: string;
+            /**
+             * Quota
+             * @description Records a minute.
+             */
+            quota?: number | null;
         };
         /** OnsetOut */
         OnsetOut: {
@@ -648,6 +803,36 @@ export interface components {
             /** Values */
             values: (number | null)[];
         };
+        /** RuleChange */
+        RuleChange: {
+            /** Enabled */
+            enabled: boolean;
+        };
+        /** RuleRow */
+        RuleRow: {
+            /** Attribute */
+            attribute: string;
+            /** Created */
+            created: string;
+            /** Created By */
+            created_by: string;
+            /** Dropped */
+            dropped: number;
+            /** Enabled */
+            enabled: boolean;
+            /** Example */
+            example: {
+                [key: string]: unknown;
+            } | null;
+            /** Id */
+            id: number;
+            /** Last Dropped */
+            last_dropped: string | null;
+            /** Signal */
+            signal: string;
+            /** Value */
+            value: string;
+        };
         /**
          * Run
          * @description Like calls one after another (or side by side).
@@ -667,6 +852,11 @@ export interface components {
             to_ms: number;
             /** Total Ms */
             total_ms: number;
+        };
+        /** Secret */
+        Secret: {
+            /** Secret */
+            secret: string;
         };
         /** Series */
         Series: {
@@ -719,6 +909,45 @@ export interface components {
             standing: string;
             /** Versions */
             versions: string[];
+        };
+        /**
+         * SignalRate
+         * @description What came of one signal in the last ten minutes, and by the minute in the last hour.
+         */
+        SignalRate: {
+            /** Bytes Per S */
+            bytes_per_s: number;
+            /** Dropped */
+            dropped: number;
+            /** Minutes */
+            minutes: number[];
+            /** Refused */
+            refused: number;
+            /** Requests */
+            requests: number;
+            /** Rows */
+            rows: number;
+            /** Rows Per S */
+            rows_per_s: number;
+            /** Signal */
+            signal: string;
+        };
+        /** SourceRow */
+        SourceRow: {
+            /** Behind S */
+            behind_s: number;
+            /** Environment */
+            environment: string;
+            /** Newest */
+            newest: string;
+            /** Rows */
+            rows: number;
+            /** Rows Per S */
+            rows_per_s: number;
+            /** Service */
+            service: string;
+            /** Stream */
+            stream: string;
         };
         /** SpanOut */
         SpanOut: {
@@ -846,6 +1075,23 @@ export interface components {
             /** To Ms */
             to_ms: number;
         };
+        /** StreamSize */
+        StreamSize: {
+            /** Blocks */
+            blocks: number;
+            /** Bytes Per Row */
+            bytes_per_row: number | null;
+            /** Newest */
+            newest: string | null;
+            /** Oldest */
+            oldest: string | null;
+            /** Rows */
+            rows: number;
+            /** Size */
+            size: number;
+            /** Stream */
+            stream: string;
+        };
         /** SuspectOut */
         SuspectOut: {
             /** Change */
@@ -886,6 +1132,25 @@ export interface components {
             end: string;
             /** Start */
             start: string;
+        };
+        /** TokenRow */
+        TokenRow: {
+            /** Created */
+            created: string;
+            /** Id */
+            id: number;
+            /** Last Used */
+            last_used: string | null;
+            /** Name */
+            name: string;
+            /** Quota */
+            quota: number | null;
+            /** Refused */
+            refused: number;
+            /** Revoked */
+            revoked: string | null;
+            /** Rows */
+            rows: number;
         };
         /** TraceList */
         TraceList: {
@@ -966,6 +1231,22 @@ export interface components {
             /** Trace */
             trace: string;
         };
+        /**
+         * Turned
+         * @description Records or requests that were refused in the last hour, by reason.
+         */
+        Turned: {
+            /** Count */
+            count: number;
+            /** Last */
+            last: string;
+            /** Reason */
+            reason: string;
+            /** Signal */
+            signal: string;
+            /** Token */
+            token: string | null;
+        };
         /** WindowOut */
         WindowOut: {
             /** End */
@@ -1004,6 +1285,72 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ChangeOut"][];
                 };
+            };
+        };
+    };
+    wirbel_intake_api_make_rule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRule"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    wirbel_intake_api_delete_rule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rule: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    wirbel_intake_api_change_rule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rule: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RuleChange"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };
@@ -1071,6 +1418,26 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["InquiryView"];
+                };
+            };
+        };
+    };
+    wirbel_intake_api_get_intake: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IntakeState"];
                 };
             };
         };
@@ -1229,6 +1596,50 @@ export interface operations {
             query?: never;
             header?: never;
             path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    wirbel_intake_api_make_token: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewToken"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Secret"];
+                };
+            };
+        };
+    };
+    wirbel_intake_api_revoke_token: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                token: number;
+            };
             cookie?: never;
         };
         requestBody?: never;

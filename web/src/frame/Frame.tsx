@@ -28,6 +28,7 @@ const views: [string, [string, string][]][] = [
     ],
   ],
   ["Conclude", [["Inquiries", "/inquiries"]]],
+  ["Set up", [["Intake", "/intake"]]],
 ];
 
 export function Frame({ me }: { me: Schemas["Me"] }) {

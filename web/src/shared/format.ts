@@ -3,7 +3,7 @@
 export function significant(value: number, digits = 3): string {
   if (value === 0) return "0";
   const size = Math.abs(value);
-  if (size >= 1000)
+  if (size >= Math.min(1000, 10 ** digits))
     return Math.round(value)
       .toString()
       .replace(/\B(?=(\d{3})+$)/g, "\u202f");
@@ -87,6 +87,13 @@ export function zone(): string {
   const minutes = -new Date().getTimezoneOffset();
   const two = (n: number) => String(Math.abs(n)).padStart(2, "0");
   return `${minutes < 0 ? "−" : "+"}${two(Math.trunc(minutes / 60))}:${two(minutes % 60)}`;
+}
+
+/** Sizes in decimal units. */
+export function bytes(value: number): string {
+  const units = ["B", "kB", "MB", "GB", "TB"];
+  const step = value < 1 ? 0 : Math.min(units.length - 1, Math.floor(Math.log10(value) / 3));
+  return `${significant(value / 1000 ** step)} ${units[step]}`;
 }
 
 export function span(seconds: number): string {

@@ -1,0 +1,232 @@
+import { useQuery } from "@tanstack/react-query";
+import { useOutletContext } from "react-router";
+import { client, type Schemas, take } from "../../api/client";
+import type { FrameContext } from "../../frame/Frame";
+import { ago, bytes, clock, dayAndClock, significant, span } from "../../shared/format";
+import { Waiting } from "../../shared/Waiting";
+import { HowToSend } from "./HowToSend";
+import { Rules } from "./Rules";
+import { Tokens } from "./Tokens";
+
+type State = Schemas["IntakeState"];
+
+/** What arrives, from whom, how fast; what was turned away; who may send, and what is left out. */
+export function Intake() {
+  const { me } = useOutletContext<FrameContext>();
+  const query = useQuery({
+    queryKey: ["intake"],
+    queryFn: () => take(client.GET("/api/intake")),
+    refetchInterval: 5_000,
+  });
+  if (!query.data) return <Waiting error={query.error} what="what arrives" />;
+  const state = query.data;
+  const keeper = me.role === "keeper";
+  return (
+    <>
+      <h1>{state.sentence}</h1>
+      <p className="mb-3 text-second">{state.detail}</p>
+      <div className="grid grid-cols-2 gap-x-7 gap-y-5">
+        <Signals state={state} />
+        <Kept state={state} />
+        <Senders state={state} />
+        <div className="space-y-5">
+          <Turned state={state} />
+          <Tokens tokens={state.tokens} keeper={keeper} />
+          <Rules rules={state.rules} keeper={keeper} />
+          <HowToSend />
+        </div>
+      </div>
+    </>
+  );
+}
+
+function Signals({ state }: { state: State }) {
+  return (
+    <section aria-label="What arrives">
+      <h2>
+        What arrives <span>mean of the last ten minutes; the line is the last hour</span>
+      </h2>
+      <table className="sheet-table">
+        <thead>
+          <tr>
+            <th>signal</th>
+            <th>last hour</th>
+            <th className="num">a second</th>
+            <th className="num">requests</th>
+            <th className="num">sent</th>
+            <th className="num">left out</th>
+            <th className="num">refused</th>
+          </tr>
+        </thead>
+        <tbody>
+          {state.signals.map((one) => (
+            <tr key={one.signal} data-signal={one.signal}>
+              <td className="font-semibold">{one.signal}</td>
+              <td>
+                <Minutes values={one.minutes} />
+              </td>
+              <td className="num font-semibold" data-rows={one.rows} title={`${one.rows} records`}>
+                {significant(one.rows_per_s)}
+              </td>
+              <td className="num">{one.requests}</td>
+              <td className="num">{bytes(one.bytes_per_s)}/s</td>
+              <td className="num">{one.dropped}</td>
+              <td className={`num ${one.refused ? "text-rust" : ""}`}>{one.refused}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <p className="mt-2 text-second">
+        {state.backlog.segments === 0
+          ? "Nothing waits to be packed."
+          : `${state.backlog.rows} records wait to be packed (${bytes(state.backlog.size)}), the oldest for ${span(state.backlog.oldest_s ?? 0)}.`}{" "}
+        They can be asked for meanwhile.
+      </p>
+    </section>
+  );
+}
+
+const WIDTH = 120;
+const HEIGHT = 20;
+
+function Minutes({ values }: { values: number[] }) {
+  const most = Math.max(...values, 1);
+  const x = (index: number) => (index * WIDTH) / (values.length - 1);
+  const y = (value: number) => HEIGHT - 1 - (value * (HEIGHT - 2)) / most;
+  return (
+    <svg width={WIDTH} height={HEIGHT} aria-hidden="true" className="block">
+      <path d={`M0 ${HEIGHT - 0.5}H${WIDTH}`} stroke="var(--line)" />
+      <path
+        d={values.map((value, index) => `${index ? "L" : "M"}${x(index)} ${y(value)}`).join("")}
+        fill="none"
+        stroke="var(--ink)"
+      />
+    </svg>
+  );
+}
+
+function Kept({ state }: { state: State }) {
+  return (
+    <section aria-label="What is kept">
+      <h2>
+        What is kept <span>database {bytes(state.database_size)}</span>
+      </h2>
+      <table className="sheet-table">
+        <thead>
+          <tr>
+            <th>stream</th>
+            <th className="num">records</th>
+            <th className="num">size</th>
+            <th className="num">each</th>
+            <th className="num">blocks</th>
+            <th className="num">from</th>
+            <th className="num">to</th>
+          </tr>
+        </thead>
+        <tbody>
+          {state.streams.map((one) => (
+            <tr key={one.stream}>
+              <td className="font-semibold">{one.stream}</td>
+              <td className="num">{significant(one.rows)}</td>
+              <td className="num">{bytes(one.size)}</td>
+              <td className="num">{one.bytes_per_row == null ? "–" : bytes(one.bytes_per_row)}</td>
+              <td className="num">{one.blocks}</td>
+              <td className="num" title={one.oldest ?? undefined}>
+                {one.oldest ? dayAndClock(one.oldest) : "–"}
+              </td>
+              <td className="num" title={one.newest ?? undefined}>
+                {one.newest ? clock(one.newest) : "–"}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}
+
+const STREAMS = ["spans", "points", "logs"] as const;
+
+/** One row a service, with the age of its newest record of each stream. */
+function Senders({ state }: { state: State }) {
+  const byService = Map.groupBy(state.sources, (row) => `${row.environment} ${row.service}`);
+  return (
+    <section aria-label="Who sends">
+      <h2>
+        Who sends <span>records a second of the last minutes, and the age of the newest record</span>
+      </h2>
+      {byService.size === 0 && <p className="text-second">Nobody in the last day.</p>}
+      <table className="sheet-table" hidden={byService.size === 0}>
+        <thead>
+          <tr>
+            <th>service</th>
+            <th>environment</th>
+            {STREAMS.map((stream) => (
+              <th key={stream} className="num" colSpan={2}>
+                {stream}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {[...byService.entries()].map(([key, rows]) => (
+            <tr key={key} data-sender={rows[0]?.service}>
+              <td className="font-semibold">{rows[0]?.service}</td>
+              <td className="text-second">{rows[0]?.environment}</td>
+              {STREAMS.map((stream) => {
+                const row = rows.find((one) => one.stream === stream);
+                return row ? (
+                  <Sent key={stream} row={row} />
+                ) : (
+                  <td key={stream} colSpan={2} className="num text-second">
+                    –
+                  </td>
+                );
+              })}
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}
+
+function Sent({ row }: { row: Schemas["SourceRow"] }) {
+  return (
+    <>
+      <td className="num">{significant(row.rows_per_s, 2)}</td>
+      <td className={`num ${row.rows ? "text-second" : "text-plum"}`} title={`newest record of ${row.newest}`}>
+        {span(row.behind_s)}
+      </td>
+    </>
+  );
+}
+
+function Turned({ state }: { state: State }) {
+  const now = Date.now();
+  return (
+    <section aria-label="Turned away">
+      <h2>
+        Turned away <span>in the last hour, and why</span>
+      </h2>
+      {state.turned.length === 0 ? (
+        <p className="text-second">Nothing was refused.</p>
+      ) : (
+        <table className="sheet-table">
+          <tbody>
+            {state.turned.map((one) => (
+              <tr key={`${one.signal} ${one.token} ${one.reason}`}>
+                <td className="num w-12 font-semibold text-rust">{one.count}</td>
+                <td>
+                  {one.signal} of {one.token ?? "unknown senders and files"}
+                </td>
+                <td>{one.reason}</td>
+                <td className="num text-second">{ago(one.last, now)}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </section>
+  );
+}

@@ -1,0 +1,132 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { client, type Schemas, take } from "../../api/client";
+import { ago } from "../../shared/format";
+
+const SIGNALS = ["traces", "metrics", "logs"] as const;
+
+/** What is not stored: by an attribute's value. Each rule shows how much it left out, and the last such record. */
+export function Rules({ rules, keeper }: { rules: Schemas["RuleRow"][]; keeper: boolean }) {
+  const queries = useQueryClient();
+  const refresh = () => queries.invalidateQueries({ queryKey: ["intake"] });
+  const change = useMutation({
+    mutationFn: ({ rule, enabled }: { rule: number; enabled: boolean }) =>
+      take(client.PATCH("/api/drop-rules/{rule}", { params: { path: { rule } }, body: { enabled } })),
+    onSuccess: refresh,
+  });
+  const remove = useMutation({
+    mutationFn: (rule: number) => take(client.DELETE("/api/drop-rules/{rule}", { params: { path: { rule } } })),
+    onSuccess: refresh,
+  });
+  const now = Date.now();
+  const error = change.error ?? remove.error;
+  return (
+    <section aria-label="Left out">
+      <h2>
+        Left out <span>records that are not stored</span>
+      </h2>
+      {rules.length === 0 && <p className="text-second">Everything that is sent is stored.</p>}
+      {rules.map((rule) => (
+        <div key={rule.id} className="border-b border-line py-1" data-rule={rule.id}>
+          <div className="flex gap-3">
+            <span className={`flex-1 ${rule.enabled ? "" : "text-second line-through"}`}>
+              {rule.signal} with <b>{rule.attribute}</b> = <code className="font-mono">{rule.value}</code>
+            </span>
+            <span title={rule.last_dropped ?? undefined}>
+              {rule.dropped} left out{rule.last_dropped ? `, last ${ago(rule.last_dropped, now)}` : ""}
+            </span>
+            {keeper && (
+              <>
+                <button
+                  type="button"
+                  className="underline"
+                  onClick={() => change.mutate({ rule: rule.id, enabled: !rule.enabled })}
+                >
+                  {rule.enabled ? "pause" : "resume"}
+                </button>
+                <button
+                  type="button"
+                  className="underline"
+                  aria-label={`delete the rule on ${rule.attribute}`}
+                  onClick={() => remove.mutate(rule.id)}
+                >
+                  delete
+                </button>
+              </>
+            )}
+          </div>
+          {rule.example && (
+            <details className="text-second">
+              <summary>the last one left out</summary>
+              <pre className="overflow-x-auto font-mono text-[12px]">{JSON.stringify(rule.example, null, 1)}</pre>
+            </details>
+          )}
+        </div>
+      ))}
+      {keeper && <NewRule onMade={refresh} />}
+      {error && (
+        <p role="alert" className="text-rust">
+          {error.message}
+        </p>
+      )}
+    </section>
+  );
+}
+
+function NewRule({ onMade }: { onMade: () => Promise<void> }) {
+  const [signal, setSignal] = useState<(typeof SIGNALS)[number]>("logs");
+  const [attribute, setAttribute] = useState("");
+  const [value, setValue] = useState("");
+  const make = useMutation({
+    mutationFn: () => take(client.POST("/api/drop-rules", { body: { signal, attribute, value } })),
+    onSuccess: () => {
+      setAttribute("");
+      setValue("");
+      return onMade();
+    },
+  });
+  return (
+    <form
+      className="mt-2 flex items-center gap-3"
+      onSubmit={(event) => {
+        event.preventDefault();
+        make.mutate();
+      }}
+    >
+      <select
+        aria-label="Signal"
+        className="field"
+        value={signal}
+        onChange={(event) => setSignal(event.target.value as (typeof SIGNALS)[number])}
+      >
+        {SIGNALS.map((name) => (
+          <option key={name}>{name}</option>
+        ))}
+      </select>
+      <input
+        aria-label="Attribute"
+        className="field w-36"
+        placeholder="attribute"
+        required
+        value={attribute}
+        onChange={(event) => setAttribute(event.target.value)}
+      />
+      <input
+        aria-label="Value"
+        className="field w-36"
+        placeholder="value, * for any"
+        required
+        value={value}
+        onChange={(event) => setValue(event.target.value)}
+      />
+      <button type="submit" className="action" disabled={make.isPending}>
+        Leave out
+      </button>
+      {make.error && (
+        <span role="alert" className="text-rust">
+          {make.error.message}
+        </span>
+      )}
+    </form>
+  );
+}

@@ -1,0 +1,98 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { client, type Schemas, take } from "../../api/client";
+import { ago, significant } from "../../shared/format";
+
+/** Who may send. A new token's secret is shown once, here. */
+export function Tokens({ tokens, keeper }: { tokens: Schemas["TokenRow"][]; keeper: boolean }) {
+  const queries = useQueryClient();
+  const [name, setName] = useState("");
+  const [quota, setQuota] = useState("");
+  const refresh = () => queries.invalidateQueries({ queryKey: ["intake"] });
+  const make = useMutation({
+    mutationFn: () => take(client.POST("/api/tokens", { body: { name, quota: quota ? Number(quota) : null } })),
+    onSuccess: () => {
+      setName("");
+      setQuota("");
+      return refresh();
+    },
+  });
+  const revoke = useMutation({
+    mutationFn: (token: number) => take(client.DELETE("/api/tokens/{token}", { params: { path: { token } } })),
+    onSuccess: refresh,
+  });
+  const now = Date.now();
+  const error = make.error ?? revoke.error;
+  return (
+    <section aria-label="Tokens">
+      <h2>
+        Who may send <span>one token for each sender</span>
+      </h2>
+      <table className="sheet-table">
+        <tbody>
+          {tokens.map((one) => (
+            <tr key={one.id} className={one.revoked ? "text-second line-through" : ""}>
+              <td className="font-semibold">{one.name}</td>
+              <td className="num">{significant(one.rows)} records in 10 min</td>
+              <td className="num">{one.quota == null ? "no quota" : `at most ${significant(one.quota)} a minute`}</td>
+              <td className="num">{one.last_used ? `used ${ago(one.last_used, now)}` : "never used"}</td>
+              <td className="num">
+                {keeper && !one.revoked && (
+                  <button
+                    type="button"
+                    className="underline"
+                    aria-label={`revoke ${one.name}`}
+                    onClick={() => revoke.mutate(one.id)}
+                  >
+                    revoke
+                  </button>
+                )}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {make.data && (
+        <p role="status" className="my-2 border border-ink bg-sheet px-3 py-2">
+          Copy it now, it is not shown again: <code className="font-mono select-all">{make.data.secret}</code>
+        </p>
+      )}
+      {keeper && (
+        <form
+          className="mt-2 flex items-center gap-3"
+          onSubmit={(event) => {
+            event.preventDefault();
+            make.mutate();
+          }}
+        >
+          <input
+            aria-label="Name of a new token"
+            className="field w-44"
+            placeholder="who will send"
+            required
+            maxLength={200}
+            value={name}
+            onChange={(event) => setName(event.target.value)}
+          />
+          <input
+            aria-label="Records a minute"
+            className="field w-40"
+            placeholder="records a minute"
+            type="number"
+            min={1}
+            value={quota}
+            onChange={(event) => setQuota(event.target.value)}
+          />
+          <button type="submit" className="action" disabled={make.isPending}>
+            Make a token
+          </button>
+        </form>
+      )}
+      {error && (
+        <p role="alert" className="text-rust">
+          {error.message}
+        </p>
+      )}
+    </section>
+  );
+}
