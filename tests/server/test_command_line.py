@@ -60,13 +60,13 @@ def files(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Path]:
 def test_load_counts_what_was_stored_and_refused_and_twice_is_once(empty: Instance, files: tuple[Path, Path]) -> None:
     first = empty.command("load", *map(str, files))
     assert first.returncode == 0, first.stderr
-    assert "stored 400 spans and 0 changes" in first.stderr
+    assert "stored 400 spans\n" in first.stderr
     assert "refused 1: a line is not JSON" in first.stderr
-    assert "stored 0 spans and 1 changes" in first.stderr
+    assert "stored 1 changes\n" in first.stderr
     assert "at: is missing" in first.stderr
     assert first.stdout == ""
     again = empty.command("load", *map(str, files))
-    assert "stored 0 spans" in again.stderr
+    assert "stored nothing" in again.stderr
     assert "200 requests were stored before" in again.stderr
 
 

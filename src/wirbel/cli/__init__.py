@@ -45,6 +45,15 @@ def _parser() -> argparse.ArgumentParser:
     load = commands.add_parser("load", parents=[shared], help="import telemetry files")
     load.add_argument("files", nargs="+", metavar="FILE")
 
+    export = commands.add_parser("export", parents=[shared], help="write the records of a window to a file")
+    export.add_argument("stream", choices=["spans", "logs", "points", "cells"])
+    export.add_argument("file", metavar="FILE", help="- for standard output")
+    export.add_argument("--from", dest="start", type=rfc3339, required=True, metavar="T")
+    export.add_argument("--to", dest="end", type=rfc3339, required=True, metavar="T")
+    export.add_argument("--format", choices=["parquet", "jsonl", "csv"], default="parquet")
+    export.add_argument("--environment")
+    export.add_argument("--service")
+
     diagnose = commands.add_parser("diagnose", parents=[shared], help="find the cause of a symptom")
     diagnose.add_argument("--service", required=True)
     diagnose.add_argument("--operation")

@@ -89,6 +89,18 @@ def load(arguments: argparse.Namespace) -> int:
     return status
 
 
+def export(arguments: argparse.Namespace) -> int:
+    with environment.database():
+        from wirbel.explore.export import Wanted, write
+
+        wanted = Wanted(arguments.stream, arguments.start, arguments.end, arguments.format, arguments.environment, arguments.service)
+        pieces = write(wanted)
+        with sys.stdout.buffer if arguments.file == "-" else Path(arguments.file).open("wb") as file:
+            for piece in pieces:
+                file.write(piece)
+    return 0
+
+
 def _progress(done: int, total: int) -> None:
     if sys.stderr.isatty():
         print(f"\r{100 * done // max(total, 1):3d} %", end="\n" if done >= total else "", file=sys.stderr)

@@ -8,7 +8,7 @@ from typing import Any, Literal
 
 from django.contrib.auth import authenticate, login, logout
 from django.core.cache import cache
-from django.http import HttpRequest
+from django.http import HttpRequest, StreamingHttpResponse
 from ninja import NinjaAPI, Query, Schema
 from ninja.errors import HttpError
 from ninja.security import django_auth
@@ -17,7 +17,7 @@ from wirbel.core.cells import MINUTE_NS
 from wirbel.core.errors import InvalidQuestion, NotEnoughData, WirbelError
 from wirbel.core.signals.changes import parse_time
 from wirbel.core.text import rfc3339
-from wirbel.explore import schemas, windows
+from wirbel.explore import export, schemas, windows
 from wirbel.explore.figures import listed, window_out
 from wirbel.explore.service import service_view
 from wirbel.explore.standing import overview
@@ -128,6 +128,19 @@ def ribbon(request: HttpRequest, start: str | None = None, end: str | None = Non
         newest=rfc3339(stored[1]) if stored else None,
         environments=list(Service.objects.order_by("environment").values_list("environment", flat=True).distinct()[:50]),
     )
+
+
+@api.get(
+    "/export/{stream}",
+    openapi_extra={"responses": {200: {"description": "The file", "content": {kind.partition(";")[0]: {} for kind in export.FORMATS.values()}}}},
+)
+def get_export(
+    request: HttpRequest, stream: str, start: str, end: str, form: str = "parquet", environment: str | None = None, service: str | None = None
+) -> Any:
+    """The records of a window as Parquet, OTLP JSON Lines (jsonl) or CSV."""
+    wanted = export.Wanted(stream, *_window(start, end, "window"), form, environment, service)
+    pieces = export.write(wanted)
+    return StreamingHttpResponse(pieces, content_type=export.FORMATS[form], headers={"Content-Disposition": f'attachment; filename="{wanted.file_name}"'})
 
 
 class Compared(Schema):

@@ -27,6 +27,7 @@ HOUR_NS = 3600 * 10**9
 IDENTITY = ("trace_id", "span_id", "start")  # what tells a span, and orders it
 MAX_ROWS = 250_000  # of one block: about 10 MB of spans
 MOST_SERVICES = 2_000  # named in a block; one with more is opened for any service
+PARQUET_STREAM = b"wirbel.stream"  # in an exported file's metadata: how a loader knows what it holds
 CACHE_BYTES = 384 * 2**20
 
 

@@ -37,7 +37,8 @@ def snapshot() -> Iterator[None]:
         yield
 
 
-def _overlapping(stream: str, start: int, end: int, environment: str | None = None, services: Sequence[str] | None = None) -> QuerySet[Block]:
+def blocks_in(stream: str, start: int, end: int, environment: str | None = None, services: Sequence[str] | None = None) -> QuerySet[Block]:
+    """Blocks that may hold records of the window."""
     found = Block.objects.filter(stream=stream, time_to__gte=start, time_from__lt=end)
     if environment is not None:
         found = found.filter(environment__in=(environment, ""))
@@ -73,7 +74,7 @@ def _of_services(table: pa.Table, services: Sequence[str] | None) -> pa.Table:
 def cells(start: int, end: int, environment: str | None = None, services: Sequence[str] | None = None, columns: Sequence[str] | None = None) -> pa.Table:
     """Cells whose minute lies in [start, end) ns. Cells of one key may come in several rows; they add."""
     wanted = None if columns is None else list(dict.fromkeys([*columns, "minute", "environment", "service"]))
-    parts = blocks.read(_overlapping(Stream.CELLS, start, end, environment, services), wanted)
+    parts = blocks.read(blocks_in(Stream.CELLS, start, end, environment, services), wanted)
     if parts:
         return pa.concat_tables([_within(_of_services(_environment_filter(part, environment), services), "minute", start, end) for part in parts])
     empty = cell_model.CELL_SCHEMA.empty_table()
@@ -89,7 +90,7 @@ def window_spans(start: int, end: int, environment: str | None = None, columns: 
         columns = list(dict.fromkeys([*columns, *blocks.IDENTITY]))
     with snapshot():
         fresh = _fresh(Stream.SPANS, start, end)
-        packed = blocks.read(_overlapping(Stream.SPANS, start, end, environment, None if service is None else [service]), columns)
+        packed = blocks.read(blocks_in(Stream.SPANS, start, end, environment, None if service is None else [service]), columns)
     if columns is not None:
         fresh = [table.select([c for c in table.column_names if c in columns]) for table in fresh]
     table = spans.concat(packed + fresh)
@@ -104,7 +105,7 @@ def logs(start: int, end: int, environment: str | None = None, services: Sequenc
         columns = list(dict.fromkeys([*columns, "time", "environment", "service"]))
     with snapshot():
         fresh = _fresh(Stream.LOGS, start, end)
-        packed = blocks.read(_overlapping(Stream.LOGS, start, end, environment, services), columns)
+        packed = blocks.read(blocks_in(Stream.LOGS, start, end, environment, services), columns)
     if columns is not None:
         fresh = [table.select([c for c in table.column_names if c in columns]) for table in fresh]
     parts = [_within(_of_services(_environment_filter(part, environment), services), "time", start, end) for part in packed + fresh]
@@ -116,7 +117,7 @@ def points(start: int, end: int, environment: str | None = None, services: Seque
     """Samples with a time in [start, end) ns, series by series in order of time, each once."""
     with snapshot():
         fresh = _fresh(Stream.POINTS, start, end)
-        packed = blocks.read(_overlapping(Stream.POINTS, start, end, environment, services))
+        packed = blocks.read(blocks_in(Stream.POINTS, start, end, environment, services))
     parts = [_within(_of_services(_environment_filter(part, environment), services), "time", start, end) for part in packed + fresh]
     if metric is not None:
         parts = [part.filter(pc.equal(part["metric"], metric)) for part in parts]

@@ -56,6 +56,26 @@ export interface paths {
         patch: operations["wirbel_intake_api_change_rule"];
         trace?: never;
     };
+    "/api/export/{stream}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Export
+         * @description The records of a window as Parquet, OTLP JSON Lines (jsonl) or CSV.
+         */
+        get: operations["wirbel_server_api_get_export"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/inquiries": {
         parameters: {
             query?: never;
@@ -1351,6 +1371,36 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    wirbel_server_api_get_export: {
+        parameters: {
+            query: {
+                start: string;
+                end: string;
+                form?: string;
+                environment?: string | null;
+                service?: string | null;
+            };
+            header?: never;
+            path: {
+                stream: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/vnd.apache.parquet": unknown;
+                    "application/x-ndjson": unknown;
+                    "text/csv": unknown;
+                };
             };
         };
     };

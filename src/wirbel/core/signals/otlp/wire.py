@@ -233,6 +233,19 @@ def json_to_protobuf(signal: Signal, body: bytes) -> bytes:
     return message.SerializeToString()
 
 
+def protobuf_to_json(signal: Signal, body: bytes) -> bytes:
+    """A protobuf request as one line of OTLP/JSON; the reverse of :func:`json_to_protobuf`."""
+    message = signal.message()
+    message.ParseFromString(body)
+    request = json_format.MessageToDict(message, use_integers_for_enums=True)
+    for record in _records(signal, request):
+        for holder in _with_ids(record):
+            for name in _ID_FIELDS:
+                if name in holder:
+                    holder[name] = base64.b64decode(holder[name]).hex()
+    return json.dumps(request, ensure_ascii=False).encode()
+
+
 def _camel(name: str) -> str:
     first, *rest = name.split("_")
     return first + "".join(word.title() for word in rest)
