@@ -89,6 +89,13 @@ def merge(tables: list[pa.Table]) -> pa.Table:
     return _group(exploded)
 
 
+def summarise(table: pa.Table, step_ns: int) -> pa.Table:
+    """Cells of longer stretches: ``minute`` is the start of the stretch. Counts, sums and sketches stay what they were."""
+    minute = arrow.numbers(table["minute"])
+    longer = pa.array(minute - minute % step_ns)
+    return merge([table.set_column(table.schema.get_field_index("minute"), "minute", longer)])
+
+
 def _group(exploded: pa.Table) -> pa.Table:
     """Rows of (key, bucket, count, sums) to cells. Two groupings: by bucket, then by cell."""
     keys = KEYS.names

@@ -80,16 +80,126 @@ def combine(tables: list[pa.Table]) -> pa.Table:
 
     Two samples of one series at one time are one: the data model has a single writer for a series.
     """
-    whole = arrow.conform(arrow.concat(tables, POINT_SCHEMA), POINT_SCHEMA)
+    whole, number = _ordered(tables)
     if not whole.num_rows:
         return whole
+    same = np.r_[False, (np.diff(number) == 0) & (np.diff(arrow.numbers(whole["time"])) == 0)]
+    return whole.filter(pa.array(~same)) if same.any() else whole
+
+
+def _ordered(tables: list[pa.Table]) -> tuple[pa.Table, npt.NDArray[np.int64]]:
+    """All rows, series by series in order of time, and the number of each row's series."""
+    whole = arrow.conform(arrow.concat(tables, POINT_SCHEMA), POINT_SCHEMA)
+    if not whole.num_rows:
+        return whole, np.zeros(0, np.int64)
     number, first = series_of(whole)
-    time = arrow.numbers(whole["time"])
     # Services lie together, and within one the metrics, so that a reader of one metric skips the rest.
     described = whole.select(SERIES.names).take(pa.array(first)).append_column("number", pa.array(np.arange(len(first))))
     placed = described.sort_by([("service", "ascending"), ("metric", "ascending"), ("instance", "ascending"), ("labels", "ascending")])
     rank = np.empty(len(first), np.int64)
     rank[arrow.numbers(placed["number"])] = np.arange(len(first))
-    order = np.lexsort((time, rank[number]))
-    same = np.r_[False, (np.diff(number[order]) == 0) & (np.diff(time[order]) == 0)]
-    return whole.take(pa.array(order[~same]))
+    order = np.lexsort((arrow.numbers(whole["time"]), rank[number]))
+    return whole.take(pa.array(order)), number[order]
+
+
+def summarise(table: pa.Table, step_ns: int) -> pa.Table:
+    """Samples of longer stretches, at most one a stretch and series but for restarts; done again, nothing changes.
+
+    Gauges become their mean (``value``), with ``count``, ``total``, ``low`` and ``high``. Deltas add up. Of cumulative
+    sums and histograms the last sample of a stretch is kept, and the last one before each restart:
+    any increase over whole stretches is then what it was. The data model allows each
+    ("Temporal alignment and re-aggregation").
+    """
+    return merge_summaries([combine([table])], step_ns)
+
+
+def merge_summaries(tables: list[pa.Table], step_ns: int) -> pa.Table:
+    """Summaries of different samples as one. Here equal times are different parts of a stretch: they add up."""
+    whole, number = _ordered(tables)
+    if not whole.num_rows:
+        return whole
+    kind, temporality = arrow.numbers(whole["kind"]), arrow.numbers(whole["temporality"])
+    time = arrow.numbers(whole["time"])
+    stretch = time // step_ns
+    ends = np.r_[(number[1:] != number[:-1]) | (stretch[1:] != stretch[:-1]), True]
+    gauge = kind == GAUGE
+    adds = (temporality == DELTA) & (kind == SUM)
+    # Delta histograms are kept as they are: bucket by bucket they are added when they are read.
+    kept = (ends & ~gauge & ~adds) | _before_restart(whole, number) | (temporality == DELTA) & (kind != SUM)
+    parts = [whole.filter(pa.array(kept & ~gauge & ~adds))]
+    for rows, merge in ((gauge, _mean), (adds, _total)):
+        if rows.any():
+            parts.append(merge(whole.take(pa.array(np.flatnonzero(rows))), number[rows], stretch[rows], step_ns))
+    return combine(parts)
+
+
+def _before_restart(whole: pa.Table, number: npt.NDArray[np.int64]) -> npt.NDArray[np.bool_]:
+    """Cumulative samples whose next one counts from a later start, or counts less."""
+    start = whole["start"].fill_null(0).to_numpy()
+    amount = np.where(arrow.numbers(whole["kind"]) == SUM, whole["value"].fill_null(0.0).to_numpy(), whole["count"].fill_null(0).to_numpy().astype(np.float64))
+    monotonic = whole["monotonic"].fill_null(False).to_numpy() | (arrow.numbers(whole["kind"]) != SUM)
+    follows = np.r_[number[1:] == number[:-1], False]
+    restarts = np.r_[(start[1:] != start[:-1]) | ((amount[1:] < amount[:-1]) & monotonic[1:]), False]
+    return follows & restarts & (arrow.numbers(whole["temporality"]) == CUMULATIVE)
+
+
+def _runs(number: npt.NDArray[np.int64], stretch: npt.NDArray[np.int64]) -> npt.NDArray[np.int64]:
+    """First rows of runs of one series and stretch."""
+    return np.flatnonzero(np.r_[True, (number[1:] != number[:-1]) | (stretch[1:] != stretch[:-1])])
+
+
+def _replaced(rows: pa.Table, columns: dict[str, pa.Array]) -> pa.Table:
+    for name, values in columns.items():
+        rows = rows.set_column(rows.schema.get_field_index(name), rows.schema.field(name), values)
+    return rows
+
+
+def _mean(rows: pa.Table, number: npt.NDArray[np.int64], stretch: npt.NDArray[np.int64], step_ns: int) -> pa.Table:
+    first = _runs(number, stretch)
+    value = rows["value"].to_numpy()
+    known = np.isfinite(value)
+    count = np.where(known, rows["count"].fill_null(1).to_numpy(), 0)
+    total = np.where(known, np.where(rows["total"].is_valid().to_numpy(), rows["total"].fill_null(0.0).to_numpy(), value), 0.0)
+    low = np.where(known, np.where(rows["low"].is_valid().to_numpy(), rows["low"].fill_null(0.0).to_numpy(), value), np.inf)
+    high = np.where(known, np.where(rows["high"].is_valid().to_numpy(), rows["high"].fill_null(0.0).to_numpy(), value), -np.inf)
+    counts, totals = np.add.reduceat(count, first), np.add.reduceat(total, first)
+    empty = counts == 0
+    columns = {
+        "time": pa.array(stretch[first] * step_ns),
+        "value": pa.array(totals / np.maximum(counts, 1), mask=empty),
+        "count": pa.array(counts.astype(np.int64), mask=empty),
+        "total": pa.array(totals, mask=empty),
+        "low": pa.array(np.minimum.reduceat(low, first), mask=empty),
+        "high": pa.array(np.maximum.reduceat(high, first), mask=empty),
+    }
+    return _replaced(rows.take(pa.array(first)), columns)
+
+
+def _total(rows: pa.Table, number: npt.NDArray[np.int64], stretch: npt.NDArray[np.int64], step_ns: int) -> pa.Table:
+    first = _runs(number, stretch)
+    value = rows["value"].fill_null(0.0).to_numpy()
+    start = np.where(rows["start"].is_valid().to_numpy(), rows["start"].fill_null(0).to_numpy(), arrow.numbers(rows["time"]))
+    columns = {
+        "time": pa.array(stretch[first] * step_ns),
+        "start": pa.array(np.minimum(np.minimum.reduceat(start, first), stretch[first] * step_ns)),
+        "value": pa.array(np.add.reduceat(value, first)),
+    }
+    return _replaced(rows.take(pa.array(first)), columns)
+
+
+def increases(table: pa.Table) -> npt.NDArray[np.float64]:
+    """What each row of sums adds to its series since the row before it: the value of a delta, the step of a
+    cumulative one. After a restart (a later ``start``, or a smaller value of a monotonic sum) the count begins at
+    zero; the first row of a cumulative series adds nothing, because it may have counted for long. Shape (rows,);
+    ``table`` in the order of :func:`combine`.
+
+    Source: OpenTelemetry metrics data model, "Resets and gaps".
+    """
+    number, _ = series_of(table)
+    value = table["value"].fill_null(0.0).to_numpy()
+    start = table["start"].fill_null(0).to_numpy()
+    same = np.r_[False, number[1:] == number[:-1]]
+    step = np.r_[0.0, np.diff(value)]
+    restarted = np.r_[False, (start[1:] > start[:-1]) | ((value[1:] < value[:-1]) & table["monotonic"].fill_null(False).to_numpy()[1:])]
+    cumulative = np.where(same, np.where(restarted, value, step), 0.0)
+    return np.where(arrow.numbers(table["temporality"]) == DELTA, value, cumulative)
