@@ -115,9 +115,7 @@ def bench_questions() -> None:
     start, end = NOW - 6 * HOUR_NS, NOW
     found = windows.signal(start, end)
     minute = 60 * 10**9
-    focus, reference = (
-        (found.minutes.first + a * minute, min(found.minutes.first + b * minute, end)) for a, b in (found.proposal.focus, found.proposal.reference)
-    )
+    focus, reference = ((found.grid.first + a * minute, min(found.grid.first + b * minute, end)) for a, b in (found.proposal.focus, found.proposal.reference))
     asked = Asked("quay-web", None, "latency", focus, reference)
     cold = timed(lambda: ask(asked))
     warm = statistics.median(timed(lambda: ask(asked)) for _ in range(5))

@@ -25,7 +25,7 @@ from wirbel.demo.world import RATE
 from wirbel.inquiry.models import Inquiry
 from wirbel.intake.models import Token
 from wirbel.store import packer, reading
-from wirbel.store.blocks import HOUR_NS
+from wirbel.store.streams import HOUR_NS
 from wirbel.store.models import Arrival, AttributeName, Block, ChangeRecord, Entity, Metric, PeerAddress, Receipt, Segment, Service, Stream
 
 HOURS = 6

@@ -1,4 +1,4 @@
-"""Per-minute series and window totals from cells."""
+"""Series over time and window totals from cells."""
 
 from __future__ import annotations
 
@@ -14,6 +14,7 @@ from wirbel.core import arrow, sketch
 from wirbel.core.cells import MINUTE_NS
 from wirbel.core.signals import spans
 from wirbel.core.stats.intervals import percentile_bounds
+from wirbel.store import reading
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
@@ -75,40 +76,77 @@ def totals(table: pa.Table, group: Ints, groups: int, bounded: bool = False) -> 
     )
 
 
+DAY_S = 24 * 3600
+STEPS = ((1.5 * DAY_S, 60), (6 * DAY_S, 600), (float("inf"), 3600))  # widest range (s) that is shown in steps of so many s
+
+
 @dataclass(frozen=True)
-class Minutes:
-    """A grid of minutes that covers [start, end) ns."""
+class Grid:
+    """Points of a chart that cover [start, end) ns: minutes, or longer stretches where the range is wide."""
 
     start: int
     end: int
 
     @property
+    def step(self) -> int:
+        """Seconds from one point to the next."""
+        return next(step for widest, step in STEPS if (self.end - self.start) / 1e9 <= widest)
+
+    @property
+    def step_ns(self) -> int:
+        return self.step * 10**9
+
+    @property
+    def cell_step(self) -> int:
+        """As reading.cells wants it: 0 for the minutes themselves."""
+        return 0 if self.step == 60 else self.step
+
+    @property
     def first(self) -> int:
-        return self.start - self.start % MINUTE_NS
+        return self.start - self.start % self.step_ns
 
     @property
     def count(self) -> int:
-        return -(-(self.end - self.first) // MINUTE_NS)
+        return -(-(self.end - self.first) // self.step_ns)
 
     @property
     def times(self) -> Ints:
-        return self.first + np.arange(self.count) * MINUTE_NS
+        return self.first + np.arange(self.count) * self.step_ns
 
     @property
     def covered_s(self) -> Floats:
-        """Seconds of each minute that have passed: the last one may have just begun."""
-        return np.minimum(self.end - self.times, MINUTE_NS) / 1e9
+        """Seconds of each stretch that have passed: the last one may have just begun."""
+        return np.minimum(self.end - self.times, self.step_ns) / 1e9
 
     def index(self, table: pa.Table) -> Ints:
-        return (arrow.numbers(table["minute"]) - self.first) // MINUTE_NS
+        return (arrow.numbers(table["minute"]) - self.first) // self.step_ns
+
+    def inside(self, window: tuple[int, int]) -> Ints:
+        """Points that begin in the window and are at least half over."""
+        times = self.times
+        return np.flatnonzero((times >= window[0] - window[0] % self.step_ns) & (times < window[1]) & (self.covered_s >= self.step / 2))
 
 
-def by_minute(table: pa.Table, minutes: Minutes, group: Ints | None = None, groups: int = 1) -> Totals:
-    """Totals for each (group, minute); arrays of shape (groups, minutes), quantiles (groups, minutes, 3)."""
-    base = minutes.index(table)
-    combined = base if group is None else group * minutes.count + base
-    flat = totals(table, combined, groups * minutes.count)
-    shape = (groups, minutes.count)
+def read(grid: Grid, windows: Sequence[tuple[int, int]], environment: str | None, columns: Sequence[str]) -> tuple[pa.Table, pa.Table]:
+    """Cells for the points of a chart, and cells in minutes for the windows: the same table unless the chart is coarse."""
+    drawn = reading.cells(grid.first, grid.end, environment, None, columns, grid.cell_step)
+    if grid.step == 60:
+        return drawn, drawn
+    minutes, end = [], 0
+    for start, stop in sorted(windows):  # windows may overlap: no minute twice
+        first = max(start - start % MINUTE_NS, end)
+        if stop > first:
+            minutes.append(reading.cells(first, stop, environment, None, columns))
+            end = max(end, -(-stop // MINUTE_NS) * MINUTE_NS)
+    return drawn, pa.concat_tables(minutes)
+
+
+def by_point(table: pa.Table, grid: Grid, group: Ints | None = None, groups: int = 1) -> Totals:
+    """Totals for each (group, point); arrays of shape (groups, points), quantiles (groups, points, 3)."""
+    base = grid.index(table)
+    combined = base if group is None else group * grid.count + base
+    flat = totals(table, combined, groups * grid.count)
+    shape = (groups, grid.count)
     return Totals(*(getattr(flat, name).reshape(shape) for name in ("rows", "count", "refused", "failed", "total")), flat.quantiles.reshape(*shape, -1))
 
 

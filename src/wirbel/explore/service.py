@@ -7,7 +7,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from wirbel.core import arrow
-from wirbel.core.expected.band import expected_band
+from wirbel.core.expected.band import Band, expected_band
 from wirbel.core.signals import spans
 from wirbel.core.text import rfc3339
 from wirbel.explore import series
@@ -22,25 +22,25 @@ MOST_ROWS = 100  # operations, peers or instances of one service
 
 
 def service_view(service: str, start: int, end: int, focus: Window, reference: Window, environment: str | None) -> ServiceView:
-    minutes = series.Minutes(min(start, reference[0], focus[0]), end)
-    table = reading.cells(minutes.first, end, environment, None, [*series.CELL_COLUMNS, "version", "instance", "host"])
+    grid = series.Grid(min(start, reference[0], focus[0]), end)
+    drawn, table = series.read(grid, (focus, reference), environment, [*series.CELL_COLUMNS, "version", "instance", "host"])
     mine = table.filter(pc.equal(table["service"], service))
     served = series.entries(mine)
     asked = series.of_kind(mine, spans.CALL_KINDS)
     askers = table.filter(pc.and_(pc.equal(table["peer"], service), pc.equal(table["peer_kind"], "service")))
-    grid = series.by_minute(served, minutes)
-    latency = expected_band(grid.quantiles[:, :, 1], grid.rows)
-    traffic = expected_band(grid.count / minutes.covered_s, grid.rows)
+    found = series.by_point(series.entries(drawn.filter(pc.equal(drawn["service"], service))), grid)
+    latency = expected_band(found.quantiles[:, :, 1], found.rows)
+    traffic = expected_band(found.count / grid.covered_s, found.rows)
     now, before = (_whole(served, window) for window in (focus, reference))
-    verdict = judge(0, minutes, focus, now, before, grid, latency, traffic)
+    verdict = judge(0, grid, (focus, reference), now, before, found, latency, traffic)
     beneath = _beneath(table, service)
-    changes = [c for c in reading.changes(minutes.first, end, environment) if c.service is None or c.service in beneath]
+    changes = [c for c in reading.changes(grid.first, end, environment) if c.service is None or c.service in beneath]
     return ServiceView(
         service=service,
         standing=verdict.word,
         since=rfc3339(verdict.since) if verdict.since else None,
         versions=_versions(served, focus),
-        charts=_charts(grid, minutes, latency),
+        charts=_charts(found, grid, latency),
         operations=_operations(served, focus, reference, now, before),
         asks=_calls(asked, "peer", focus, reference, now, before),
         asked_by=_calls(askers, "service", focus, reference, now, before),
@@ -72,22 +72,22 @@ def _versions(served: pa.Table, focus: Window) -> list[str]:
     return sorted(v for v in series.in_window(served, focus)["version"].unique().to_pylist() if v)[:10]
 
 
-def _charts(grid: series.Totals, minutes: series.Minutes, latency) -> ServiceCharts:  # type: ignore[no-untyped-def]
-    count, covered = grid.count[0], minutes.covered_s
+def _charts(found: series.Totals, grid: series.Grid, latency: Band) -> ServiceCharts:
+    count, covered = found.count[0], grid.covered_s
     with np.errstate(divide="ignore", invalid="ignore"):
-        failed_share = grid.failed[0] / count
+        failed_share = found.failed[0] / count
     # Failures first: they are drawn from the axis upward, so that a few among many can be seen.
-    outcomes = [("failed", grid.failed[0]), ("refused", grid.refused[0]), ("done", count - grid.failed[0] - grid.refused[0])]
+    outcomes = [("failed", found.failed[0]), ("refused", found.refused[0]), ("done", count - found.failed[0] - found.refused[0])]
     return ServiceCharts(
-        start=rfc3339(minutes.first),
-        step_s=60,
+        start=rfc3339(grid.first),
+        step_s=grid.step,
         outcomes=[Series(name=name, values=listed(values / covered)) for name, values in outcomes],
-        latency=[Series(name=name, values=listed(grid.quantiles[0, :, i])) for i, name in enumerate(("p50", "p95", "p99"))],
+        latency=[Series(name=name, values=listed(found.quantiles[0, :, i])) for i, name in enumerate(("p50", "p95", "p99"))],
         expected=listed(latency.expected[0]),
         low=listed(latency.low[0]),
         high=listed(latency.high[0]),
         failed_share=listed(failed_share),
-        samples=[int(n) for n in grid.rows[0]],
+        samples=[int(n) for n in found.rows[0]],
     )
 
 

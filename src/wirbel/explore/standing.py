@@ -7,21 +7,21 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
+import pyarrow.compute as pc
 from scipy import stats
 
 from wirbel.core import arrow, text
-from wirbel.core.cells import MINUTE_NS
 from wirbel.core.expected.band import SURPRISED, Band, expected_band
 from wirbel.core.text import rfc3339
 from wirbel.explore import series
 from wirbel.explore.figures import figures, spark
 from wirbel.explore.schemas import Overview, Standing
-from wirbel.store import reading
 
 Window = tuple[int, int]
 Floats = npt.NDArray[np.float64]
 
-SPARK_MINUTES = 3  # of a point in a small chart
+SPARK_POINTS = 130  # of a small chart
+FALLEN = 0.5  # of the reference's rate: less than that may be silence
 MOST_BITS = 30.0  # more surprise than this adds nothing to a weight
 NEEDED = 20  # requests in a window before a verdict
 
@@ -35,57 +35,62 @@ class Verdict:
 
 def overview(start: int, end: int, focus: Window, reference: Window, environment: str | None) -> Overview:
     """All services that serve requests in [start, end)."""
-    minutes = series.Minutes(min(start, reference[0], focus[0]), end)
-    table = series.entries(reading.cells(minutes.first, end, environment, None, series.CELL_COLUMNS))
-    group, names = arrow.codes(table["service"])
+    grid = series.Grid(min(start, reference[0], focus[0]), end)
+    drawn, minutes = (series.entries(table) for table in series.read(grid, (focus, reference), environment, series.CELL_COLUMNS))
+    group, names = arrow.codes(drawn["service"])
+    stride = max(1, -(-grid.count // SPARK_POINTS))
     if not names:
-        return Overview(services=[], sentence="Nothing has been sent in this time.", detail="", minutes_a_point=SPARK_MINUTES, newest=None)
-    grid = series.by_minute(table, minutes, group, len(names))
-    latency = expected_band(grid.quantiles[:, :, 1], grid.rows)
-    rate = grid.count / minutes.covered_s
+        return Overview(services=[], sentence="Nothing has been sent in this time.", detail="", minutes_a_point=stride * grid.step // 60, newest=None)
+    found = series.by_point(drawn, grid, group, len(names))
+    latency = expected_band(found.quantiles[:, :, 1], found.rows)
+    rate = found.count / grid.covered_s
     # A minute without requests is a rate of zero once the service is known, and missing before.
-    known = np.maximum.accumulate(grid.rows > 0, axis=1)
-    traffic = expected_band(np.where(known, rate, np.nan), np.where(known, np.maximum(grid.rows, 1), 0))
-    both = [_window_totals(table, group, len(names), w) for w in (focus, reference)]
+    known = np.maximum.accumulate(found.rows > 0, axis=1)
+    traffic = expected_band(np.where(known, rate, np.nan), np.where(known, np.maximum(found.rows, 1), 0))
+    both = [_window_totals(minutes, names, w) for w in (focus, reference)]
     busiest = max(float(both[0].count.max()), 1e-9)
     rows = []
     for i, name in enumerate(names):
-        verdict = judge(i, minutes, focus, both[0], both[1], grid, latency, traffic)
+        verdict = judge(i, grid, (focus, reference), both[0], both[1], found, latency, traffic)
         share = float(both[0].count[i]) / busiest if verdict.word != "silent" else float(both[1].count[i]) / max(float(both[1].count.max()), 1e-9)
-        rows.append(_row(name, i, verdict, share, focus, reference, both, grid, latency, rate, traffic, minutes))
+        rows.append(_row(name, i, verdict, share, focus, reference, both, found, latency, rate, traffic, stride))
     rows.sort(key=lambda r: (-r.weight, -r.focus.requests, r.service))
     sentence, detail = _say(rows)
-    newest = rfc3339(int(arrow.numbers(table["minute"]).max()) + MINUTE_NS)
-    return Overview(services=rows, sentence=sentence, detail=detail, minutes_a_point=SPARK_MINUTES, newest=newest)
+    newest = rfc3339(int(arrow.numbers(drawn["minute"]).max()) + grid.step_ns)
+    return Overview(services=rows, sentence=sentence, detail=detail, minutes_a_point=stride * grid.step // 60, newest=newest)
 
 
-def _window_totals(table: pa.Table, group: np.ndarray, groups: int, window: Window) -> series.Totals:
-    rows = series.window_rows(table, window)
-    return series.totals(table.take(pa.array(rows)), group[rows], groups, bounded=True)
+def _window_totals(table: pa.Table, names: list[str], window: Window) -> series.Totals:
+    inside = series.in_window(table, window)
+    group = pc.index_in(inside["service"], value_set=pa.array(names, pa.string())).fill_null(-1).to_numpy().astype(np.int64)
+    known = np.flatnonzero(group >= 0)
+    return series.totals(inside.take(pa.array(known)), group[known], len(names), bounded=True)
 
 
 def judge(
-    i: int, minutes: series.Minutes, focus: Window, now: series.Totals, before: series.Totals, grid: series.Totals, latency: Band, traffic: Band
+    i: int, grid: series.Grid, windows: tuple[Window, Window], now: series.Totals, before: series.Totals, found: series.Totals, latency: Band, traffic: Band
 ) -> Verdict:
-    """What is off about one service in the focus, and by how many bits."""
-    inside = np.flatnonzero((minutes.times >= focus[0] - focus[0] % MINUTE_NS) & (minutes.times < focus[1]) & (minutes.covered_s >= 30))
+    """What is off about one service in the focus (the first window), and by how many bits."""
+    focus, reference = windows
+    inside = grid.inside(focus)
     if not len(inside) or (before.rows[i] < NEEDED and now.rows[i] < NEEDED):
         return Verdict("learning", 0.0, None)
-    high = grid.quantiles[i, :, 1] > latency.expected[i]
+    high = found.quantiles[i, :, 1] > latency.expected[i]
     slow = np.where(high, latency.surprise[i], 0.0)
-    low = grid.count[i] / minutes.covered_s < traffic.expected[i]
+    low = found.count[i] / grid.covered_s < traffic.expected[i]
     silent = np.where(low, traffic.surprise[i], 0.0)
+    rates = [float(totals.count[i]) / series.window_seconds(window) for totals, window in ((now, focus), (before, reference))]
     failing = _failing_bits(now.failed[i], now.rows[i], before.failed[i], before.rows[i])
     bits = {
         "slow": float(np.median(slow[inside])),
         "failing": failing,
-        "silent": float(np.median(silent[inside])) if now.count[i] < 0.5 * before.count[i] * len(inside) else 0.0,
+        "silent": float(np.median(silent[inside])) if rates[0] < FALLEN * rates[1] else 0.0,
     }
     word = max(bits, key=lambda name: bits[name])
     if bits[word] < SURPRISED:
         return Verdict("learning" if latency.learning[i, inside].all() else "steady", bits[word], None)
     lasting = slow if word == "slow" else silent
-    since = minutes.times[inside[int(np.argmax(lasting[inside] >= SURPRISED))]] if word != "failing" else focus[0]
+    since = grid.times[inside[int(np.argmax(lasting[inside] >= SURPRISED))]] if word != "failing" else focus[0]
     return Verdict(word, min(bits[word], MOST_BITS), int(since))
 
 
@@ -105,21 +110,21 @@ def _row(
     focus: Window,
     reference: Window,
     both: list[series.Totals],
-    grid: series.Totals,
+    found: series.Totals,
     latency: Band,
     rate: Floats,
     traffic: Band,
-    minutes: series.Minutes,
+    stride: int,
 ) -> Standing:
     now, before = figures(both[0], i, series.window_seconds(focus)), figures(both[1], i, series.window_seconds(reference))
     comparable = now.p95 is not None and before.p95 is not None
 
     def thin(values: Floats) -> Floats:
-        """Every third minute's median of three: small charts have no room for more."""
-        whole = len(values) // SPARK_MINUTES * SPARK_MINUTES
-        parts = values[len(values) - whole :].reshape(-1, SPARK_MINUTES)
+        """The median of each few points: small charts have no room for more."""
+        whole = len(values) // stride * stride
+        parts = values[len(values) - whole :].reshape(-1, stride)
         ordered = np.sort(parts, axis=1)
-        return np.where(np.isnan(parts).all(axis=1), np.nan, ordered[:, (SPARK_MINUTES - 1) // 2])
+        return np.where(np.isnan(parts).all(axis=1), np.nan, ordered[:, (stride - 1) // 2])
 
     return Standing(
         service=name,
@@ -134,7 +139,7 @@ def _row(
         p95_ratio=now.p95 / before.p95 if comparable and before.p95 else None,  # type: ignore[operator]
         failed_difference=now.failed_share - before.failed_share if now.failed_share is not None and before.failed_share is not None else None,
         rate_spark=spark(thin(rate[i]), thin(traffic.low[i]), thin(traffic.high[i])),
-        latency_spark=spark(thin(grid.quantiles[i, :, 1]), thin(latency.low[i]), thin(latency.high[i])),
+        latency_spark=spark(thin(found.quantiles[i, :, 1]), thin(latency.low[i]), thin(latency.high[i])),
     )
 
 

@@ -22,9 +22,9 @@ P95 = 1
 
 @dataclass(frozen=True)
 class Signal:
-    """p95 by minute of a scope, with its band."""
+    """p95 over time of a scope, with its band."""
 
-    minutes: series.Minutes
+    grid: series.Grid
     values: np.ndarray
     samples: np.ndarray
     band: Band
@@ -44,16 +44,16 @@ def entry_services(table: pa.Table) -> list[str]:
 
 def signal(start: int, end: int, environment: str | None = None, service: str | None = None) -> Signal:
     """The p95 of a service, or of all entry points, over [start, end)."""
-    minutes = series.Minutes(start, end)
-    table = reading.cells(minutes.first, end, environment, None if service is None else [service], series.CELL_COLUMNS)
+    grid = series.Grid(start, end)
+    table = reading.cells(grid.first, end, environment, None if service is None else [service], series.CELL_COLUMNS, grid.cell_step)
     services = [service] if service else entry_services(table)
     table = series.entries(table)
     table = table.filter(pc.is_in(table["service"], value_set=pa.array(services, pa.string())))
-    found = series.by_minute(table, minutes)
+    found = series.by_point(table, grid)
     values, samples = found.quantiles[:, :, P95], found.rows
     band = expected_band(values, samples).row(0)
     flat = np.nan_to_num(values[0])
-    return Signal(minutes, values[0], samples[0], band, propose(flat, band), departures(flat, band), services)
+    return Signal(grid, values[0], samples[0], band, propose(flat, band), departures(flat, band), services)
 
 
 def reference_for(service: str, start: int, end: int, environment: str | None = None) -> tuple[int, int]:
@@ -73,4 +73,4 @@ def reference_for(service: str, start: int, end: int, environment: str | None = 
     while begin > seen[0] and stop - begin < 90 and not (loud[begin - 1] and loud[max(begin - 2, 0)]):
         begin -= 1
     begin = min(begin, max(stop - 10, int(seen[0])))
-    return int(found.minutes.times[begin]), min(int(found.minutes.first + stop * MINUTE_NS), start)
+    return int(found.grid.times[begin]), min(int(found.grid.first + stop * MINUTE_NS), start)

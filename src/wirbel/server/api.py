@@ -13,7 +13,6 @@ from ninja import NinjaAPI, Query, Schema
 from ninja.errors import HttpError
 from ninja.security import django_auth
 
-from wirbel.core.cells import MINUTE_NS
 from wirbel.core.errors import InvalidQuestion, NotEnoughData, WirbelError
 from wirbel.core.signals.changes import parse_time
 from wirbel.core.text import rfc3339
@@ -103,16 +102,16 @@ def ribbon(request: HttpRequest, start: str | None = None, end: str | None = Non
     """The scope's p95 with its band, its changes, and the two windows that Wirbel proposes."""
     low, high = _range(start, end)
     found = windows.signal(low, high, environment, service)
-    minutes, band = found.minutes, found.band
+    grid, band = found.grid, found.band
 
     def window_of(pair: tuple[int, int]) -> schemas.WindowOut:
-        return window_out(minutes.first + pair[0] * MINUTE_NS, min(minutes.first + pair[1] * MINUTE_NS, high))
+        return window_out(grid.first + pair[0] * grid.step_ns, min(grid.first + pair[1] * grid.step_ns, high))
 
     stored = reading.time_range()
     return schemas.Ribbon(
-        start=rfc3339(minutes.first),
+        start=rfc3339(grid.first),
         end=rfc3339(high),
-        step_s=60,
+        step_s=grid.step,
         label=service or "all entry points",
         unit="s",
         values=listed(found.values),

@@ -21,9 +21,8 @@ from wirbel.core import arrow
 from wirbel.core.topology.parents import parent_rows
 from wirbel.store import bloom
 from wirbel.store.models import Block, Stream
-from wirbel.store.streams import LAYOUTS, Layout
+from wirbel.store.streams import LAYOUTS, PERIODS_NS, SUMMARY_STEPS, Layout
 
-HOUR_NS = 3600 * 10**9
 IDENTITY = ("trace_id", "span_id", "start")  # what tells a span, and orders it
 MAX_ROWS = 250_000  # of one block: about 10 MB of spans
 MOST_SERVICES = 2_000  # named in a block; one with more is opened for any service
@@ -61,13 +60,25 @@ def _write_parquet(table: pa.Table, layout: Layout) -> bytes:
     return sink.getvalue().to_pybytes()
 
 
-def make(stream: str, table: pa.Table, level: int) -> list[Block]:
-    """Blocks of a combined table: one for each environment and hour, or several if there are too many rows.
+def with_summaries(stream: str, table: pa.Table, level: int) -> list[Block]:
+    """Blocks of records and of their summaries, where the stream has any. Each record comes here once."""
+    summarise = LAYOUTS[stream].summarise
+    made = make(stream, table, level)
+    if summarise:
+        for step in SUMMARY_STEPS:
+            made += make(stream, summarise(table, step * 10**9), level, step)
+    return made
+
+
+def make(stream: str, table: pa.Table, level: int, step: int = 0, thinned: bool = False) -> list[Block]:
+    """Blocks of a combined table: one for each environment and period, or several if there are too many rows.
 
     Spans carry ``parent_row`` (see :func:`with_parent_rows`), which stays true in any slice.
     """
-    layout = LAYOUTS[stream]
-    hour = layout.belongs(table) // HOUR_NS
+    if not table.num_rows:
+        return []
+    layout, period = LAYOUTS[stream], PERIODS_NS[step]
+    hour = layout.belongs(table) // period
     environment, names = arrow.codes(table["environment"])
     made = []
     first_hour = int(hour.min())
@@ -81,7 +92,11 @@ def make(stream: str, table: pa.Table, level: int) -> list[Block]:
             part = table.take(pa.array(rows))
             part = with_parent_rows(part) if stream == Stream.SPANS else part
         for first in range(0, len(rows), MAX_ROWS):
-            made.append(_block(stream, layout, part.slice(first, MAX_ROWS), names[code], start * HOUR_NS, level))
+            block = _block(stream, layout, part.slice(first, MAX_ROWS), names[code], start * period, level)
+            block.step, block.thinned = step, thinned
+            if step:  # a stretch lasts
+                block.time_to += step * 10**9
+            made.append(block)
     return made
 
 

@@ -39,7 +39,9 @@ class Block(models.Model):
     stream = models.CharField(max_length=10, choices=Stream)
     environment = models.TextField(default="")  # "": from before blocks had one, may hold several
     level = models.SmallIntegerField(default=0)  # how often its rows were merged
-    hour = models.BigIntegerField()  # start of the hour that its rows belong to, ns
+    step = models.IntegerField(default=0)  # s of a summary's stretches; 0: the records themselves
+    thinned = models.BooleanField(default=False)  # ordinary records are a weighted sample
+    hour = models.BigIntegerField()  # start of the hour (of a summary: of the longer period) that its rows belong to, ns
     time_from = models.BigIntegerField()
     time_to = models.BigIntegerField()
     rows = models.IntegerField()
@@ -50,9 +52,22 @@ class Block(models.Model):
 
     class Meta:
         indexes = [
-            models.Index(fields=["stream", "time_to", "time_from"], name="block_time"),
-            models.Index(fields=["stream", "environment", "hour", "level"], name="block_merge"),
+            models.Index(fields=["stream", "step", "time_to", "time_from"], name="block_time"),
+            models.Index(fields=["stream", "environment", "step", "hour", "level"], name="block_merge"),
         ]
+
+
+class Retention(models.Model):
+    """How long an environment's records of a stream are kept; without a row, store.retention's defaults hold."""
+
+    environment = models.TextField()
+    stream = models.CharField(max_length=10, choices=Stream)
+    full_hours = models.IntegerField()
+    thinned_hours = models.IntegerField()  # 0: not thinned, but dropped when no longer kept in full
+    summary_days = models.IntegerField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["environment", "stream"], name="one_retention")]
 
 
 class Service(models.Model):

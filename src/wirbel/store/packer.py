@@ -7,12 +7,13 @@ never neither. Several workers share the work: what one has locked, others skip.
 from __future__ import annotations
 
 import logging
+import time
 from dataclasses import dataclass
 
 import numpy as np
 import pyarrow as pa
 from django.db import OperationalError, connection, transaction
-from django.db.models import Count, Max, Sum
+from django.db.models import Count, Max, Q
 
 from wirbel.core import arrow, cells
 from wirbel.core.topology.parents import keys, resolve
@@ -23,7 +24,8 @@ from wirbel.store.streams import LAYOUTS
 log = logging.getLogger(__name__)
 MAX_SEGMENTS = 2_000  # in one pack
 MAX_SEGMENT_BYTES = 64 * 2**20  # in one pack: bounds the worker's memory
-FAN_IN = 8  # blocks of one hour and level that are merged
+FAN_IN = 8  # blocks of one period and level that are merged
+SETTLED_NS = 2 * 3600 * 10**9  # after the start of an hour its fresh blocks are merged though they be few
 LIVE_CHANNEL = "wirbel_live"
 SENT = (Stream.SPANS, Stream.LOGS, Stream.POINTS)
 _FINISH_LOCK = 7_301  # of PostgreSQL's advisory locks: one worker at a time writes what it has made
@@ -97,7 +99,7 @@ class _Made:
 def write(stream: str, table: pa.Table, level: int = 0) -> None:
     """Stores a combined table as blocks, with what is derived from it. Call inside a transaction."""
     if stream != Stream.SPANS:
-        made = _Made(table, blocks.make(stream, table, level) if table.num_rows else [], {})
+        made = _Made(table, _blocks_of(stream, table, level), {})
         _lock()
     else:
         newest = Block.objects.aggregate(newest=Max("id"))["newest"] or 0
@@ -131,7 +133,12 @@ def _make_spans(table: pa.Table, level: int) -> _Made:
     parent = np.where(offset.is_valid().to_numpy(), offset.fill_null(0).to_numpy() + np.arange(table.num_rows), -1)
     table, learned = resolve(table, parent, dict(PeerAddress.objects.values_list("address", "service")))
     derived = cells.derive(table)
-    return _Made(table, blocks.make(Stream.SPANS, table, level) + blocks.make(Stream.CELLS, derived, level), learned)
+    return _Made(table, _blocks_of(Stream.SPANS, table, level) + _blocks_of(Stream.CELLS, derived, level), learned)
+
+
+def _blocks_of(stream: str, table: pa.Table, level: int) -> list[Block]:
+    """Summaries are made when rows leave level 0, which each does once: at its first merge, or here."""
+    return blocks.with_summaries(stream, table, level) if level else blocks.make(stream, table, level)
 
 
 def _not_stored(table: pa.Table, newer_than: int) -> pa.Table:
@@ -157,21 +164,28 @@ def _not_stored(table: pa.Table, newer_than: int) -> pa.Table:
     return table.filter(pa.array(~stored)) if stored.any() else table
 
 
-def merge_once() -> bool:
-    """Merges the blocks of one hour that are many and small; False if there is nothing to merge."""
+def merge_once(now_ns: int | None = None) -> bool:
+    """Merges the blocks of one period that are many and small, or that are still fresh though their hour is long over.
+
+    False if there is nothing to merge.
+    """
+    over = (time.time_ns() if now_ns is None else now_ns) - SETTLED_NS
     crowded = (
-        Block.objects.filter(rows__lt=blocks.MAX_ROWS // 2)
-        .values("stream", "environment", "hour", "level")
-        .annotate(count=Count("id"), total=Sum("rows"))
-        .filter(count__gte=FAN_IN)
+        Block.objects.filter(Q(rows__lt=blocks.MAX_ROWS // 2) | Q(level=0))
+        .values("stream", "environment", "step", "hour", "level", "thinned")
+        .annotate(count=Count("id"))
+        .filter(Q(count__gte=FAN_IN) | Q(level=0, hour__lt=over))
         .order_by("hour", "level")[:20]
     )
-    return any(_merge_group(group["stream"], group["environment"], group["hour"], group["level"]) for group in crowded)
+    return any(_merge_group(**{key: value for key, value in group.items() if key != "count"}) for group in crowded)
 
 
-def _merge_group(stream: str, environment: str, hour: int, level: int) -> bool:
+def _merge_group(stream: str, environment: str, step: int, hour: int, level: int, thinned: bool) -> bool:
+    layout = LAYOUTS[stream]
     with transaction.atomic():
-        group = Block.objects.filter(stream=stream, environment=environment, hour=hour, level=level, rows__lt=blocks.MAX_ROWS // 2)
+        group = Block.objects.filter(stream=stream, environment=environment, step=step, hour=hour, level=level, thinned=thinned)
+        if level:  # large ones stay as they are; but each leaves level 0 once, with its summaries
+            group = group.filter(rows__lt=blocks.MAX_ROWS // 2)
         locked = list(group.select_for_update(skip_locked=True).order_by("id").values_list("id", "rows")[: FAN_IN * 4])
         chosen, rows = [], 0
         for block_id, count in locked:
@@ -179,12 +193,16 @@ def _merge_group(stream: str, environment: str, hour: int, level: int) -> bool:
                 break
             rows += count
             chosen.append(block_id)
-        if len(chosen) < 2:
+        if len(chosen) < 2 and (level or not chosen):
             return False
-        merged = LAYOUTS[stream].combine(blocks.read(Block.objects.filter(id__in=chosen)))
-        if stream == Stream.SPANS:
-            merged = blocks.with_parent_rows(merged)
-        made = blocks.make(stream, merged, level + 1)
+        tables = blocks.read(Block.objects.filter(id__in=chosen))
+        if step:
+            assert layout.merge_summaries is not None
+            made = blocks.make(stream, layout.merge_summaries(tables, step * 10**9), level + 1, step)
+        else:
+            merged = layout.combine(tables)
+            merged = blocks.with_parent_rows(merged) if stream == Stream.SPANS else merged
+            made = blocks.make(stream, merged, level + 1, thinned=thinned) if level else blocks.with_summaries(stream, merged, level + 1)
         Block.objects.filter(id__in=chosen).delete()
         Block.objects.bulk_create(made, batch_size=1)
     return True

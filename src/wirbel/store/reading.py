@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import dataclass
 
 import numpy as np
 import pyarrow as pa
@@ -37,9 +38,10 @@ def snapshot() -> Iterator[None]:
         yield
 
 
-def blocks_in(stream: str, start: int, end: int, environment: str | None = None, services: Sequence[str] | None = None) -> QuerySet[Block]:
-    """Blocks that may hold records of the window."""
+def blocks_in(stream: str, start: int, end: int, environment: str | None = None, services: Sequence[str] | None = None, step: int = 0) -> QuerySet[Block]:
+    """Blocks that may hold records of the window; with ``step``, summaries of so many seconds and what is too fresh for one."""
     found = Block.objects.filter(stream=stream, time_to__gte=start, time_from__lt=end)
+    found = found.filter(Q(step=step) | Q(step=0, level=0)) if step else found.filter(step=0)
     if environment is not None:
         found = found.filter(environment__in=(environment, ""))
     if services is not None:
@@ -71,10 +73,15 @@ def _of_services(table: pa.Table, services: Sequence[str] | None) -> pa.Table:
     return table if services is None else table.filter(pc.is_in(table["service"], value_set=pa.array(list(services), pa.string())))
 
 
-def cells(start: int, end: int, environment: str | None = None, services: Sequence[str] | None = None, columns: Sequence[str] | None = None) -> pa.Table:
-    """Cells whose minute lies in [start, end) ns. Cells of one key may come in several rows; they add."""
+def cells(
+    start: int, end: int, environment: str | None = None, services: Sequence[str] | None = None, columns: Sequence[str] | None = None, step: int = 0
+) -> pa.Table:
+    """Cells whose minute lies in [start, end) ns. Cells of one key may come in several rows; they add.
+
+    With ``step`` (600 or 3600), cells of stretches of so many seconds, which begin in the window.
+    """
     wanted = None if columns is None else list(dict.fromkeys([*columns, "minute", "environment", "service"]))
-    parts = blocks.read(blocks_in(Stream.CELLS, start, end, environment, services), wanted)
+    parts = blocks.read(blocks_in(Stream.CELLS, start, end, environment, services, step), wanted)
     if parts:
         return pa.concat_tables([_within(_of_services(_environment_filter(part, environment), services), "minute", start, end) for part in parts])
     empty = cell_model.CELL_SCHEMA.empty_table()
@@ -113,15 +120,35 @@ def logs(start: int, end: int, environment: str | None = None, services: Sequenc
     return table.sort_by([("time", "ascending")])
 
 
-def points(start: int, end: int, environment: str | None = None, services: Sequence[str] | None = None, metric: str | None = None) -> pa.Table:
-    """Samples with a time in [start, end) ns, series by series in order of time, each once."""
+def points(start: int, end: int, environment: str | None = None, services: Sequence[str] | None = None, metric: str | None = None, step: int = 0) -> pa.Table:
+    """Samples with a time in [start, end) ns, series by series in order of time, each once.
+
+    With ``step`` (600 or 3600), summaries of stretches of so many seconds: see core.signals.points.summarise.
+    """
     with snapshot():
         fresh = _fresh(Stream.POINTS, start, end)
-        packed = blocks.read(blocks_in(Stream.POINTS, start, end, environment, services))
+        packed = blocks.read(blocks_in(Stream.POINTS, start, end, environment, services, step))
     parts = [_within(_of_services(_environment_filter(part, environment), services), "time", start, end) for part in packed + fresh]
     if metric is not None:
         parts = [part.filter(pc.equal(part["metric"], metric)) for part in parts]
-    return point_model.combine(parts)
+    return point_model.merge_summaries(parts, step * 10**9) if step else point_model.combine(parts)
+
+
+@dataclass(frozen=True)
+class Detail:
+    """What an answer about a window rests on: records in full, a weighted sample of them, or summaries only."""
+
+    thinned_until: int | None  # ns: before it, ordinary records are a sample
+    nothing_before: int | None  # ns: no records are kept from before it
+
+
+def detail(stream: str, start: int, end: int, environment: str | None = None) -> Detail:
+    held = Block.objects.filter(stream=stream, step=0)
+    held = held if environment is None else held.filter(environment__in=(environment, ""))
+    inside = held.filter(time_to__gte=start, time_from__lt=end)
+    first = held.aggregate(first=Min("time_from"))["first"]
+    thinned = inside.filter(thinned=True).aggregate(last=Max("time_to"))["last"]
+    return Detail(min(thinned, end) if thinned else None, first if first is not None and first > start else None)
 
 
 def trace(trace_id: bytes) -> pa.Table:
@@ -192,5 +219,5 @@ def store_changes(given: list[Change]) -> list[str]:
 
 def time_range() -> tuple[int, int] | None:
     """Earliest start and latest end of all stored spans, ns; None if there are none."""
-    found = Block.objects.filter(stream=Stream.SPANS).aggregate(low=Min("time_from"), high=Max("time_to"))
+    found = Block.objects.filter(stream=Stream.SPANS, step=0).aggregate(low=Min("time_from"), high=Max("time_to"))
     return None if found["low"] is None else (found["low"], found["high"])

@@ -9,7 +9,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from wirbel.core import arrow, cells
+from wirbel.core import arrow, cells, thinning
 from wirbel.core.signals import logs, points, spans
 from wirbel.store.models import Stream
 
@@ -26,6 +26,16 @@ class Layout:
     belongs: Times  # by which a row belongs to an hour, ns
     plain: frozenset[str]  # columns in which a dictionary only costs
     steady: tuple[str, ...]  # integer columns whose neighbours are close
+    summarise: Callable[[pa.Table, int], pa.Table] | None = None  # records to stretches of so many ns
+    merge_summaries: Callable[[list[pa.Table], int], pa.Table] | None = None
+    thin: Callable[[pa.Table, float], pa.Table] | None = None  # to a share of the ordinary records
+
+
+HOUR_NS = 3600 * 10**9
+PERIODS_NS = {0: HOUR_NS, 600: 6 * HOUR_NS, 3600: 48 * HOUR_NS}
+"""Steps in which rows are kept (s; 0: as they are), and how much time one block of each holds."""
+
+SUMMARY_STEPS = tuple(step for step in PERIODS_NS if step)
 
 
 def _column(name: str) -> Times:
@@ -41,6 +51,7 @@ LAYOUTS: dict[str, Layout] = {
         spans.trace_starts,  # whole traces stay together
         frozenset({"span_id", "start", "duration", "trace_id"}),
         ("start", "duration"),
+        thin=thinning.thin_spans,
     ),
     Stream.LOGS: Layout(
         logs.LOG_SCHEMA,
@@ -50,6 +61,7 @@ LAYOUTS: dict[str, Layout] = {
         _column("time"),
         frozenset({"time", "observed", "span_id", "trace_id"}),
         ("time", "observed"),
+        thin=thinning.thin_logs,
     ),
     Stream.POINTS: Layout(
         points.POINT_SCHEMA,
@@ -59,6 +71,8 @@ LAYOUTS: dict[str, Layout] = {
         _column("time"),
         frozenset({"time"}),
         ("time",),
+        summarise=points.summarise,
+        merge_summaries=points.merge_summaries,
     ),
     Stream.CELLS: Layout(
         cells.CELL_SCHEMA,
@@ -68,5 +82,7 @@ LAYOUTS: dict[str, Layout] = {
         _column("minute"),
         frozenset(),
         (),
+        summarise=cells.summarise,
+        merge_summaries=lambda tables, step_ns: cells.merge(tables),
     ),
 }

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import time
 from datetime import timedelta
 
 from django.utils import timezone
 from procrastinate.contrib.django import app
 
-from wirbel.store import packer
+from wirbel.store import packer, retention
 from wirbel.store.models import Arrival, Receipt
 
 ARRIVALS_KEPT = timedelta(days=8)
@@ -34,3 +35,12 @@ def forget(timestamp: int) -> None:
     """Every night: marks of bodies and arrivals that are of no use any more."""
     Receipt.objects.filter(received__lt=timezone.now() - RECEIPTS_KEPT).delete()
     Arrival.objects.filter(at__lt=timezone.now() - ARRIVALS_KEPT).delete()
+
+
+@app.periodic(cron="*/5 * * * *")
+@app.task(name="store.retain", queueing_lock="store.retain")
+def retain(timestamp: int) -> None:
+    """Every five minutes: what is no longer kept in full is thinned, what is no longer kept is dropped."""
+    now = time.time_ns()
+    while retention.drop_once(now) or retention.thin_once(now):
+        pass
