@@ -34,6 +34,11 @@ def clock(at_ns: int) -> str:
     return f"{datetime.fromtimestamp(at_ns / 1e9, UTC):%H:%M:%S} UTC"
 
 
+def moment(at_ns: int) -> str:
+    """Day and time of day, for what is not of today."""
+    return f"{datetime.fromtimestamp(at_ns / 1e9, UTC):%Y-%m-%d %H:%M} UTC"
+
+
 def span_of_time(value_s: float) -> str:
     size = abs(value_s)
     if size < 90:

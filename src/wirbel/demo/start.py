@@ -25,8 +25,8 @@ from wirbel.demo.world import RATE
 from wirbel.inquiry.models import Inquiry
 from wirbel.intake.models import Token
 from wirbel.store import packer, reading
-from wirbel.store.streams import HOUR_NS
 from wirbel.store.models import Arrival, AttributeName, Block, ChangeRecord, Entity, Metric, PeerAddress, Receipt, Segment, Service, Stream
+from wirbel.store.streams import HOUR_NS
 
 HOURS = 6
 CHUNK_NS = HOUR_NS // 2

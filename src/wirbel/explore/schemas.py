@@ -177,6 +177,8 @@ class TraceRow(BaseModel):
 class TraceList(BaseModel):
     rows: list[TraceRow]
     found: int
+    stand_for: float  # requests, where what was found is a sample
+    detail: str | None  # what of the window is not kept in full
     shown: int
     hidden_by: list[str]
 

@@ -9,7 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from wirbel.core import arrow
+from wirbel.core import arrow, text
 from wirbel.core.diagnosis import critical_path as cp
 from wirbel.core.diagnosis import requests as rq
 from wirbel.core.errors import NotEnoughData
@@ -18,6 +18,8 @@ from wirbel.core.text import rfc3339
 from wirbel.core.topology.parents import parent_rows
 from wirbel.explore.schemas import EventOut, PathPart, Run, SpanOut, Step, TraceList, TracePair, TraceRow, TraceView
 from wirbel.store import reading
+from wirbel.store.models import Stream
+from wirbel.store.retention import SHARE
 
 MOST_SPANS = 3_000  # of one trace that are sent to a screen
 LEAST_RUN = 3  # like calls that make a run
@@ -35,6 +37,7 @@ _LIST_COLUMNS = [
     "version",
     "instance",
     "environment",
+    "weight",
 ]
 
 
@@ -102,9 +105,24 @@ def list_traces(window: tuple[int, int], wanted: Filter, order: str, most: int, 
             for r in records
         ],
         found=len(rows),
+        stand_for=float(arrow.numbers(table["weight"])[rows].sum()),
+        detail=say_detail(window, environment),
         shown=len(shown),
         hidden_by=hidden_by,
     )
+
+
+def say_detail(window: tuple[int, int], environment: str | None) -> str | None:
+    """What of the window is not kept in full, in a sentence; None if all is."""
+    kept = reading.detail(Stream.SPANS, *window, environment)
+    told = []
+    if kept.nothing_before is not None:
+        told.append(f"No traces are kept from before {text.moment(kept.nothing_before)}.")
+    if kept.thinned_until is not None:
+        told.append(
+            f"Before {text.moment(kept.thinned_until)} ordinary requests are a sample of one in {round(1 / SHARE)}, weighted; failed, slowest and rare ones are all kept."
+        )
+    return " ".join(told) or None
 
 
 def _without(asked_for: pa.ChunkedArray, conditions: dict[str, pa.ChunkedArray], left_out: str) -> bool:

@@ -16,6 +16,7 @@ from wirbel.core.diagnosis.model import Answer, Question, Signal, Window
 from wirbel.core.errors import InvalidQuestion, NotEnoughData
 from wirbel.core.hashing import mix
 from wirbel.core.signals import spans
+from wirbel.explore.traces import say_detail
 from wirbel.explore.windows import reference_for
 from wirbel.inquiry import as_json
 from wirbel.store import reading
@@ -58,6 +59,7 @@ def ask(asked: Asked) -> Answered:
     reference = Window(*(asked.reference or reference_for(asked.service, focus.start, focus.end, asked.environment)))
     question = Question(asked.service, asked.operation, asked.signal, focus, reference, "given" if asked.reference else "auto", asked.environment)
     table, notes = _read(question)
+    notes += [told for window in (reference, focus) if (told := say_detail((window.start, window.end), asked.environment))]
     changes = reading.changes(min(focus.start, focus.end) - CHANGES_BEFORE_NS, focus.end, asked.environment)
     answer = diagnose(question, table, changes, notes)
     return Answered(answer, round((time.monotonic() - began) * 1000))

@@ -1174,6 +1174,8 @@ export interface components {
         };
         /** TraceList */
         TraceList: {
+            /** Detail */
+            detail: string | null;
             /** Found */
             found: number;
             /** Hidden By */
@@ -1182,6 +1184,8 @@ export interface components {
             rows: components["schemas"]["TraceRow"][];
             /** Shown */
             shown: number;
+            /** Stand For */
+            stand_for: number;
         };
         /**
          * TracePair

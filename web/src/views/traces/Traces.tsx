@@ -4,7 +4,7 @@ import { Link, useLocation, useOutletContext } from "react-router";
 import { client, take } from "../../api/client";
 import type { FrameContext } from "../../frame/Frame";
 import { timesOf, useScope } from "../../frame/scope";
-import { clock, clockSeconds, duration } from "../../shared/format";
+import { clock, clockSeconds, duration, significant } from "../../shared/format";
 import { Waiting } from "../../shared/Waiting";
 
 const orders = ["slowest", "fastest", "newest", "oldest"] as const;
@@ -66,9 +66,10 @@ export function Traces() {
           <h1>Requests {filter.service ? `at ${filter.service}` : "from outside"}</h1>
           <p className="text-second">
             {query.data
-              ? `${query.data.found} in the ${window} ${clock(windows[window].start)} – ${clock(windows[window].end)}, ${query.data.shown} shown`
+              ? `${query.data.found} in the ${window} ${clock(windows[window].start)} – ${clock(windows[window].end)}, ${query.data.shown} shown${query.data.stand_for > query.data.found + 0.5 ? `, standing for ${significant(query.data.stand_for)} requests` : ""}`
               : "…"}
           </p>
+          {query.data?.detail && <p className="text-second">{query.data.detail}</p>}
         </div>
         <label className="text-second">
           in the{" "}

@@ -1,0 +1,169 @@
+"""Summaries and retention in the store: wide ranges answer the same from fewer rows, and what is thinned says so."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from tests.builders import NOW, table
+from tests.core import test_otlp_metrics as metric_requests
+from tests.core.test_summaries import roots, traces, weights_by
+from tests.store.test_store import WIDE, recount
+from tests.store.test_streams import accept, some_logs
+from wirbel.core import arrow
+from wirbel.core.signals import otlp, points
+from wirbel.explore import series
+from wirbel.store import packer, reading, retention
+from wirbel.store.models import Block, Receipt, Retention, Stream
+from wirbel.store.streams import HOUR_NS
+
+pytestmark = pytest.mark.django_db
+LATER = NOW + 4 * HOUR_NS
+MINUTE_MS = 60_000
+
+
+def merge_all() -> None:
+    while packer.merge_once(LATER):
+        pass
+
+
+def spans_over(hours: int, parts: int, offset: int = 0) -> None:
+    """One small request after another, each of a few minutes; packed one by one."""
+    for part in range(parts):
+        at = part * hours * 60 * MINUTE_MS / parts
+        rows = [
+            {
+                "trace": offset + part * 100 + n + 1,
+                "span": offset + part * 100 + n + 1,
+                "operation": f"op{n % 3}",
+                "start": at + n * 7_000,
+                "duration": 5 + n,
+                "outcome": 2 if n == 4 else 0,
+            }
+            for n in range(9)
+        ]
+        accept("spans", otlp.Decoded(table(*rows), np.zeros(9, np.int64)), f"{offset} {part}")
+        packer.pack_all()
+
+
+def totals(cells_read) -> dict[str, float]:  # type: ignore[no-untyped-def]
+    group = np.zeros(cells_read.num_rows, np.int64)
+    found = series.totals(series.entries(cells_read), group, 1)
+    return {"rows": found.rows[0], "count": found.count[0], "failed": found.failed[0], **{f"q{n}": q for n, q in enumerate(found.quantiles[0])}}
+
+
+@settings(max_examples=8, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(st.integers(1, 20), st.integers(1, 30), st.integers(0, 10**6))
+def test_summaries_answer_what_the_minutes_answer_at_every_stage(hours: int, parts: int, offset: int) -> None:
+    Block.objects.all().delete()
+    Receipt.objects.all().delete()
+    spans_over(hours, parts, offset * 10**5)
+    fine = totals(reading.cells(*WIDE))
+    assert fine["rows"] == 9 * parts
+    for _ in range(30):
+        for step in (600, 3600):
+            assert totals(reading.cells(*WIDE, step=step)) == pytest.approx(fine)
+        if not packer.merge_once(LATER):
+            break
+    assert not Block.objects.filter(level=0, step=0, hour__lt=LATER - packer.SETTLED_NS).exists()
+
+
+def test_late_records_reach_the_summaries_too() -> None:
+    spans_over(3, 10)
+    merge_all()
+    spans_over(3, 4, offset=10**6)
+    merge_all()
+    assert totals(reading.cells(*WIDE, step=3600)) == pytest.approx(totals(reading.cells(*WIDE)))
+    assert totals(reading.cells(*WIDE))["rows"] == 9 * 14
+
+
+def test_sums_increase_the_same_from_summaries() -> None:
+    def counter(n: int) -> otlp.Decoded:
+        made = metric_requests.metric("sum", "orders", temporality=2, as_int=n * n, time_unix_nano=NOW + n * 60 * 10**9, start_time_unix_nano=NOW - 10**9)
+        made.sum.is_monotonic = True
+        return otlp.metrics.decode([metric_requests.request(made)], NOW + 10**16)
+
+    for n in range(120):
+        accept("points", counter(n), f"{n}")
+        packer.pack_all()
+    merge_all()
+    fine = reading.points(*WIDE, metric="orders")
+    coarse = reading.points(*WIDE, metric="orders", step=600)
+    assert fine.num_rows == 120
+    assert coarse.num_rows <= 14
+    first = coarse["value"][0].as_py()
+    assert points.increases(coarse).sum() == points.increases(fine).sum() - first
+    assert Block.objects.filter(stream=Stream.POINTS, step=3600).exists()
+
+
+@pytest.mark.parametrize(("days", "step"), [(0.2, 60), (1.4, 60), (3, 600), (14, 3600)])
+def test_wide_charts_have_few_points(days: float, step: int) -> None:
+    grid = series.Grid(NOW, NOW + round(days * 24 * HOUR_NS))
+    assert grid.step == step
+    assert grid.count <= 2200
+    assert grid.times[0] <= NOW < grid.times[1]
+    assert grid.times[-1] < grid.end <= grid.times[-1] + grid.step_ns
+
+
+def test_old_traces_are_thinned_and_say_so() -> None:
+    accept("spans", otlp.Decoded(traces(2000), np.zeros(0)), "old")
+    packer.pack_all()
+    merge_all()
+    before = reading.window_spans(*WIDE)
+    cells_before = recount(reading.cells(*WIDE))
+    assert reading.detail("spans", *WIDE).thinned_until is None
+    assert not retention.thin_once(NOW)
+    while retention.thin_once(NOW + 50 * HOUR_NS):
+        pass
+    after = reading.window_spans(*WIDE)
+    assert after.num_rows < 0.3 * before.num_rows
+    assert weights_by(after, "operation") == pytest.approx(weights_by(before, "operation"))
+    # What charts and tables are made of is not thinned.
+    assert recount(reading.cells(*WIDE)) == cells_before
+    assert reading.detail("spans", *WIDE).thinned_until is not None
+    # Parents of what is left are still found.
+    ids = set(after["span_id"].to_pylist())
+    assert all(parent in ids for parent in after["parent_id"].to_pylist() if parent)
+    assert roots(after).num_rows * 2 == after.num_rows
+
+
+def test_thinned_and_full_blocks_are_not_merged_into_one() -> None:
+    for part in range(10):
+        accept("logs", some_logs(60, step_ns=10**7 + part), f"{part}")
+        packer.pack_all()
+    while retention.thin_once(NOW + 49 * HOUR_NS):
+        pass
+    for part in range(10):
+        accept("logs", some_logs(60, step_ns=10**8 + part), f"late {part}")
+        packer.pack_all()
+    merge_all()
+    assert set(Block.objects.values_list("thinned", flat=True)) == {True, False}
+    assert sum(arrow.numbers(reading.logs(*WIDE)["weight"])) == pytest.approx(1200)
+
+
+def test_what_is_kept_no_longer_is_dropped_and_summaries_stay() -> None:
+    spans_over(3, 12)
+    accept("logs", some_logs(40), "logs")
+    packer.pack_all()
+    merge_all()
+    total = totals(reading.cells(*WIDE, step=3600))
+    while retention.drop_once(NOW + 24 * 40 * HOUR_NS):
+        pass
+    assert reading.window_spans(*WIDE).num_rows == 0
+    assert reading.logs(*WIDE).num_rows == 0
+    assert reading.cells(*WIDE).num_rows == 0
+    assert totals(reading.cells(*WIDE, step=3600)) == pytest.approx(total)
+    while retention.drop_once(NOW + 24 * 500 * HOUR_NS):
+        pass
+    assert Block.objects.count() == 0
+
+
+def test_an_environment_may_have_its_own_retention() -> None:
+    Retention.objects.create(environment="default", stream="logs", full_hours=1, thinned_hours=0, summary_days=0)
+    accept("logs", some_logs(5), "a")
+    packer.pack_all()
+    assert not retention.thin_once(NOW + 60 * HOUR_NS)
+    assert retention.drop_once(NOW + 2 * HOUR_NS)
+    assert reading.logs(*WIDE).num_rows == 0
