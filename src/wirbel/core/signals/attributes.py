@@ -11,8 +11,10 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from google.protobuf.message import DecodeError, Message
 from opentelemetry.proto.common.v1.common_pb2 import AnyValue
 
+from wirbel.core.errors import MalformedTelemetry
 from wirbel.core.signals.conventions import CURRENT_NAME
 
 MOST_KEYS = 1_000  # attributes of the data points of one request that are told apart
@@ -41,6 +43,15 @@ def plain_value(value: AnyValue) -> Any:
     if kind == "double_value" and not math.isfinite(value.double_value):
         return str(value.double_value)
     return getattr(value, kind)
+
+
+def parse_into(message: Message, data: bytes | None) -> Message:
+    """A nested value from its own bytes, which the fast decoder leaves alone. Raises MalformedTelemetry."""
+    try:
+        message.ParseFromString(data or b"")
+    except DecodeError as error:
+        raise MalformedTelemetry(f"a nested value cannot be read: {error}") from error
+    return message
 
 
 def any_value(value: Any) -> AnyValue:
@@ -72,11 +83,11 @@ def _json_values(values: pa.StructArray) -> pa.Array:
         for row in np.flatnonzero(nested.is_valid().to_numpy(zero_copy_only=False)):
             parts = nested[int(row)].as_py()["values"]
             if field == "array_value":
-                plain: Any = [plain_value(AnyValue.FromString(part)) for part in parts]
+                plain: Any = [plain_value(parse_into(AnyValue(), part)) for part in parts]
             else:
                 made = AnyValue()
                 for part in parts:
-                    made.kvlist_value.values.add().ParseFromString(part)
+                    parse_into(made.kvlist_value.values.add(), part)
                 plain = plain_value(made)
             out[row] = json.dumps(plain, ensure_ascii=False)
     return pa.array(out, pa.string())
@@ -125,7 +136,9 @@ def pivot(pairs: pa.ListArray, limit: int) -> Pivoted:
     # Renamed pairs first, so that the current spelling overwrites them below.
     order = np.lexsort((~renamed[code], group))
     order = order[group[order] >= 0]
-    starts = np.flatnonzero(np.r_[True, np.diff(group[order]) != 0]) if len(order) else np.array([], int)
+    if not len(order):  # keys without values
+        return Pivoted({}, None)
+    starts = np.flatnonzero(np.r_[True, np.diff(group[order]) != 0])
     slices = [order[a:b] for a, b in zip(starts, np.r_[starts[1:], len(order)], strict=True)]
     slices.sort(key=len, reverse=True)
     columns: dict[tuple[str, str], pa.Array] = {}

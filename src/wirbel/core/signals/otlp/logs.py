@@ -18,7 +18,7 @@ from opentelemetry.proto.common.v1.common_pb2 import AnyValue
 
 from wirbel.core import arrow
 from wirbel.core.signals import logs
-from wirbel.core.signals.attributes import any_value, pivot, plain_value
+from wirbel.core.signals.attributes import any_value, parse_into, pivot, plain_value
 from wirbel.core.signals.otlp import wire
 
 LONGEST_BODY = 2**20  # characters of a body that are kept; the rest is cut and said so
@@ -98,11 +98,11 @@ def _bodies(values: pa.StructArray) -> tuple[pa.Array, pa.Array]:
 
 
 def _read_list(value: dict[str, Any]) -> str:
-    return json.dumps([plain_value(AnyValue.FromString(part)) for part in value["values"]], ensure_ascii=False)
+    return json.dumps([plain_value(parse_into(AnyValue(), part)) for part in value["values"]], ensure_ascii=False)
 
 
 def _read_map(value: dict[str, Any]) -> str:
-    return json.dumps({pair["key"]: plain_value(AnyValue.FromString(pair["value"] or b"")) for pair in value["values"]}, ensure_ascii=False)
+    return json.dumps({pair["key"]: plain_value(parse_into(AnyValue(), pair["value"])) for pair in value["values"]}, ensure_ascii=False)
 
 
 _STRUCTURED: dict[str, Callable[[Any], str]] = {

@@ -18,7 +18,7 @@ from opentelemetry.proto.common.v1.common_pb2 import KeyValue
 
 from wirbel.core import arrow
 from wirbel.core.signals import spans
-from wirbel.core.signals.attributes import any_value, pivot, plain_value
+from wirbel.core.signals.attributes import any_value, parse_into, pivot, plain_value
 from wirbel.core.signals.operations import Columns, derive
 from wirbel.core.signals.otlp import wire
 
@@ -121,7 +121,7 @@ def _attributes_json(pairs: list[dict[str, Any]]) -> str | None:
             target = getattr(made.value, present[0])
             target.SetInParent()
             for part in present[1]["values"]:
-                target.values.add().ParseFromString(part)
+                parse_into(target.values.add(), part)
             found[pair["key"]] = plain_value(made.value)
         else:
             item = present[1]
