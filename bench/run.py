@@ -5,14 +5,22 @@ Run: ./wirbel bench, which starts a throw-away database.
 
 from __future__ import annotations
 
-import gzip
+import os
 import statistics
+import subprocess
+import sys
+import threading
 import time
 from collections.abc import Callable
 
+import numpy as np
+import pyarrow as pa
 from django.db import connection, transaction
-from django.test import Client
+from django.db.models import Sum
+from opentelemetry.proto.collector.logs.v1.logs_service_pb2 import ExportLogsServiceRequest
+from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportMetricsServiceRequest
 
+from bench import load
 from wirbel.core import arrow
 from wirbel.core.signals import otlp, spans
 from wirbel.demo.history import make_history
@@ -35,7 +43,7 @@ def timed(work: Callable[[], object]) -> float:
     return time.perf_counter() - began
 
 
-def row_a_span(table: spans.pa.Table) -> tuple[float, float]:
+def row_a_span(table: pa.Table) -> tuple[float, float]:
     """The plain alternative: a row a span through the ORM; seconds, and bytes a span with its index."""
     from django.db import models
 
@@ -69,7 +77,7 @@ def row_a_span(table: spans.pa.Table) -> tuple[float, float]:
     return seconds, size / table.num_rows
 
 
-def bench_packing(table: spans.pa.Table) -> None:
+def bench_packing(table: pa.Table) -> None:
     """From accepted segments, as intake leaves them, to blocks and cells; against rows made ready in memory."""
     count = table.num_rows - table.num_rows % BATCH
     for first in range(0, count, BATCH):
@@ -83,25 +91,110 @@ def bench_packing(table: spans.pa.Table) -> None:
     print(f"size             {size:12.1f} B/span    a row a span {plain_size:10.1f} B/span    {plain_size / size:6.1f}× smaller")
 
 
-def bench_accepting(table: spans.pa.Table) -> None:
-    """Durable accept of gzip requests, decoded and checked, through the real view; one client after another."""
+def bench_accepting(table: pa.Table) -> None:
+    """Durable accept of gzip requests through a real server with many senders; the senders share the machine."""
     token = Token.make("bench")
-    bodies = [gzip.compress(otlp.traces.encode(table.slice(first, BATCH)), 6) for first in range(BATCH // 2, 60 * BATCH, BATCH)]  # none was sent before
-    client = Client(SERVER_NAME="localhost")
-    took = []
-    for body in bodies:
-        took.append(
-            timed(
-                lambda body=body: client.post(
-                    "/v1/traces", body, content_type="application/x-protobuf", HTTP_CONTENT_ENCODING="gzip", HTTP_AUTHORIZATION=f"Bearer {token}"
-                )
-            )
-        )
-    assert Segment.objects.count() >= len(bodies)
+    bodies = [otlp.traces.encode(table.slice(first, BATCH)) for first in range(BATCH // 2, table.num_rows - BATCH, BATCH)]  # none was sent before
+    half = len(bodies) // 2
+    with load.serving() as url:
+        load.send_all(url, token, "/v1/traces", bodies[:20])
+        seconds, _ = load.send_all(url, token, "/v1/traces", bodies[20:half])
+        speed = (half - 20) / seconds
+        _, took = load.send_all(url, token, "/v1/traces", bodies[half:], a_second=speed / 2)
     print(
-        f"accepting        {len(took) / sum(took):12,.1f} requests/s of {BATCH} spans, {len(took) * BATCH / sum(took):,.0f} spans/s; median {statistics.median(took) * 1e3:.1f} ms, largest {max(took) * 1e3:.1f} ms"
+        f"accepting        {speed * BATCH:12,.0f} spans/s in requests of {BATCH}; at half that p50 {np.quantile(took, 0.5) * 1e3:.0f} ms, p99 {np.quantile(took, 0.99) * 1e3:.0f} ms"
     )
     Segment.objects.all().delete()
+
+
+def bench_freshness(table: pa.Table) -> None:
+    """From sending a log record to finding it, while spans arrive at a steady pace and a worker packs them."""
+    token = Token.make("freshness")
+    bodies = [otlp.traces.encode(table.slice(first, BATCH)) for first in range(0, 120 * BATCH, BATCH)]
+    waited: list[float] = []
+    with load.serving(workers=1) as url:
+        busy = threading.Thread(target=load.send_all, args=(url, token, "/v1/traces", bodies, 15.0))
+        busy.start()
+        for n in range(15):
+            record = ExportLogsServiceRequest()
+            now = time.time_ns()
+            one = record.resource_logs.add().scope_logs.add().log_records.add(time_unix_nano=now)
+            one.body.string_value = f"seen {n}"
+            began = time.perf_counter()
+            load.send_all(url, token, "/v1/logs", [record.SerializeToString()])
+            while not reading.logs(now, now + 1).num_rows:
+                time.sleep(0.01)
+            waited.append(time.perf_counter() - began)
+        busy.join()
+    print(f"seen after       {np.quantile(waited, 0.5) * 1e3:12.0f} ms, p95 {np.quantile(waited, 0.95) * 1e3:.0f} ms, while 7,680 spans/s arrive")
+    Segment.objects.all().delete()
+
+
+PACK_ALL = "from wirbel.cli import environment\nwith environment.database():\n    from wirbel.store import packer\n    while packer._pack('spans', 100): pass"
+
+
+def bench_two_workers(table: pa.Table) -> None:
+    """The same segments packed by one worker process and by two."""
+    took = {}
+    for workers in (1, 2):
+        Block.objects.all().delete()
+        for first in range(0, table.num_rows - BATCH, BATCH):
+            segments.append(Stream.SPANS, table.slice(first, BATCH))
+        took[workers] = timed(lambda: subprocess.run([sys.executable, "-c", PACK_ALL], check=True)) if workers == 1 else load.two_workers(PACK_ALL)
+    start = timed(lambda: subprocess.run([sys.executable, "-c", PACK_ALL], check=True))  # nothing to pack: what starting costs
+    ratio = (took[1] - start) / (took[2] - start)
+    print(f"two workers      {ratio:12.2f}× one (on {os.cpu_count()} cores that the database shares)")
+
+
+def some_logs(count: int) -> bytes:
+    """Lines of a few templates with their values, as services write them."""
+    rng = np.random.default_rng(3)
+    request = ExportLogsServiceRequest()
+    holder = request.resource_logs.add()
+    holder.resource.attributes.add(key="service.name").value.string_value = "gate-api"
+    scope = holder.scope_logs.add()
+    for n in range(count):
+        line = scope.log_records.add(time_unix_nano=NOW + n * 10**6, severity_number=9, trace_id=rng.bytes(16), span_id=rng.bytes(8))
+        line.body.string_value = f"pass {rng.integers(10**6)} scanned at gate {rng.integers(40)} in {rng.integers(90)} ms"
+    return request.SerializeToString()
+
+
+def some_points(series: int, samples: int) -> bytes:
+    """Gauges and counters, one sample every ten seconds."""
+    rng = np.random.default_rng(4)
+    request = ExportMetricsServiceRequest()
+    holder = request.resource_metrics.add()
+    holder.resource.attributes.add(key="service.name").value.string_value = "gate-api"
+    scope = holder.scope_metrics.add()
+    gauge, counter = scope.metrics.add(name="pool.used", unit="1").gauge, scope.metrics.add(name="requests", unit="1").sum
+    counter.aggregation_temporality, counter.is_monotonic = 2, True
+    for number in range(series):
+        count = 0
+        for n in range(samples):
+            at = NOW + n * 10**10
+            count += int(rng.integers(0, 50))
+            point = (
+                gauge.data_points.add(time_unix_nano=at, as_int=int(rng.integers(0, 20)))
+                if number % 2
+                else counter.data_points.add(time_unix_nano=at, as_int=count)
+            )
+            point.attributes.add(key="pool").value.string_value = f"pool-{number}"
+    return request.SerializeToString()
+
+
+def bench_logs_and_points() -> None:
+    """Packing of log records and samples, and what they take; unique text counts apart."""
+    for stream, decode, body in ((Stream.LOGS, otlp.logs.decode, some_logs(60_000)), (Stream.POINTS, otlp.metrics.decode, some_points(600, 240))):
+        decoded = decode([body], NOW + 10**15).table
+        for first in range(0, decoded.num_rows, 2000):
+            segments.append(stream, decoded.slice(first, 2000))
+        seconds = timed(lambda stream=stream: packer.pack(stream))
+        held = Block.objects.filter(stream=stream, step=0).aggregate(size=Sum("size"), rows=Sum("rows"))
+        plain = ""
+        if stream == Stream.LOGS:
+            text = pa.compress(pa.py_buffer("".join(decoded["body"].to_pylist()).encode()), codec="zstd").size + 24 * decoded.num_rows
+            plain = f"   of it {text / decoded.num_rows:.1f} B unique text and ids"
+        print(f"pack {stream:<11} {decoded.num_rows / seconds:12,.0f} records/s   {held['size'] / held['rows']:.1f} B each{plain}")
 
 
 def bench_questions() -> None:
@@ -133,4 +226,7 @@ def main() -> None:
     print(f"{table.num_rows:,} spans of the demo world")
     bench_packing(table)
     bench_accepting(table)
+    bench_freshness(table)
+    bench_two_workers(table)
+    bench_logs_and_points()
     bench_questions()

@@ -55,6 +55,7 @@ def views(instance: Instance) -> dict[str, str]:
         f"/traces/{slow['trace']}?span={slow['span']}&against={normal['trace']}:{normal['span']}": "A normal one",
         "/changes": "fare-engine",
         "/inquiries": "berth-planner",
+        "/intake": "What arrives",
         f"/inquiries/{answer['id']}": "Suspects",
     }
 

@@ -1,0 +1,91 @@
+"""Senders that keep a real server busy: durable accept under load, and how soon a record can be seen."""
+
+from __future__ import annotations
+
+import gzip
+import http.client
+import os
+import subprocess
+import threading
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from urllib.parse import urlparse
+
+import numpy as np
+
+from wirbel.cli.database import free_port
+from wirbel.cli.processes import server_command, worker_command
+
+SENDERS = 12  # as many services that export at once
+
+
+@contextmanager
+def serving(workers: int = 0) -> Iterator[str]:
+    """A server, and workers if wanted, on the benchmark's database; yields the address."""
+    port = free_port(0)
+    children = [subprocess.Popen(command) for command in [server_command(port), *[worker_command()] * workers]]
+    url = f"http://127.0.0.1:{port}"
+    try:
+        while not _answers(url):
+            time.sleep(0.1)
+        yield url
+    finally:
+        for child in children:
+            child.terminate()
+        for child in children:
+            child.wait(20)
+
+
+def _answers(url: str) -> bool:
+    try:
+        connection = http.client.HTTPConnection(urlparse(url).netloc, timeout=2)
+        connection.request("GET", "/api/session")
+        return connection.getresponse().status == 401
+    except OSError:
+        return False
+
+
+def send_all(url: str, token: str, path: str, bodies: list[bytes], a_second: float | None = None) -> tuple[float, np.ndarray]:
+    """Sends every body, at a fixed pace or as fast as answers come; seconds it took, and of each answer."""
+    packed = [gzip.compress(body, 1) for body in bodies]
+    headers = {"Authorization": f"Bearer {token}", "Content-Type": "application/x-protobuf", "Content-Encoding": "gzip"}
+    took = np.zeros(len(packed))
+    next_body = iter(range(len(packed)))
+    guard = threading.Lock()
+    began = time.perf_counter()
+
+    def sender() -> None:
+        connection = http.client.HTTPConnection(urlparse(url).netloc, timeout=60)
+        while True:
+            with guard:
+                index = next(next_body, None)
+            if index is None:
+                return
+            if a_second:
+                due = began + index / a_second
+                time.sleep(max(0.0, due - time.perf_counter()))
+            at = time.perf_counter()
+            connection.request("POST", path, packed[index], headers)
+            answer = connection.getresponse()
+            answer.read()
+            took[index] = time.perf_counter() - at
+            assert answer.status == 200, answer.status
+
+    threads = [threading.Thread(target=sender) for _ in range(SENDERS)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    return time.perf_counter() - began, took
+
+
+def two_workers(code: str) -> float:
+    """Seconds until two processes that run the same code have both ended."""
+    import sys
+
+    began = time.perf_counter()
+    running = [subprocess.Popen([sys.executable, "-c", code], env=os.environ) for _ in range(2)]
+    for process in running:
+        process.wait()
+    return time.perf_counter() - began

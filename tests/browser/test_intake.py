@@ -1,0 +1,89 @@
+"""The Intake view by hand: a token made, used and revoked; a rule that leaves records out and shows them; what was refused."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import replace
+
+from playwright.sync_api import Page, expect
+
+from tests.api_client import Api
+from tests.conftest import Instance
+from tests.core import test_otlp_logs as log_requests
+from tests.server.test_roles import person
+
+
+def send(instance: Instance, *records: dict) -> int:
+    return instance.post("/v1/logs", log_requests.request(*records, resource={"service.name": "buoy"}))[0]
+
+
+def now() -> dict[str, int]:
+    import time
+
+    return {"time_unix_nano": time.time_ns()}
+
+
+def test_a_token_is_made_used_and_revoked(page: Page, instance: Instance) -> None:
+    page.get_by_role("link", name="Intake").click()
+    expect(page.get_by_role("heading", level=1)).to_contain_text(re.compile("records a second arrive|Nothing has arrived"))
+    page.get_by_label("Name of a new token").fill("buoy sender")
+    page.get_by_label("Records a minute").fill("1000")
+    page.get_by_role("button", name="Make a token").click()
+    shown = page.get_by_role("status")
+    expect(shown).to_contain_text("not shown again")
+    secret = (shown.locator("code").text_content() or "").strip()
+    sender = replace(instance, token=secret)
+    assert send(sender, {"body": "ahoy", **now()}) == 200
+    row = page.get_by_role("region", name="Tokens").get_by_role("row", name="buoy sender")
+    expect(row).to_contain_text("at most 1\u202f000 a minute")
+    expect(row).to_contain_text("used")
+    expect(page.locator("tr[data-sender=buoy]")).to_be_visible()
+    logs = page.locator("tr[data-signal=logs] [data-rows]")
+    state = Api(instance).get("/api/intake")[1]
+    assert int(logs.get_attribute("data-rows") or 0) == next(one["rows"] for one in state["signals"] if one["signal"] == "logs") > 0
+
+    page.get_by_role("button", name="revoke buoy sender").click()
+    expect(page.get_by_role("button", name="revoke buoy sender")).to_have_count(0)
+    assert send(sender, {"body": "still here", **now()}) == 401
+    expect(page.get_by_role("region", name="Turned away")).to_contain_text("this ingest token is unknown or was revoked")
+
+
+def test_a_rule_leaves_records_out_and_shows_the_last(page: Page, instance: Instance) -> None:
+    page.get_by_role("link", name="Intake").click()
+    rules = page.get_by_role("region", name="Left out")
+    rules.get_by_label("Signal").select_option("logs")
+    rules.get_by_label("Attribute").fill("probe")
+    rules.get_by_label("Value").fill("*")
+    rules.get_by_role("button", name="Leave out").click()
+    expect(rules.get_by_role("alert")).to_contain_text("name more of it")
+    rules.get_by_label("Value").fill("health*")
+    rules.get_by_role("button", name="Leave out").click()
+    rule = rules.locator("[data-rule]").filter(has_text="probe")
+    expect(rule).to_contain_text("0 left out")
+    assert send(instance, {"body": "ping 7", "attributes": {"probe": "health check"}, **now()}, {"body": "order", **now()}) == 200
+    expect(rule).to_contain_text("1 left out")
+    rule.get_by_text("the last one left out").click()
+    expect(rule).to_contain_text('"body": "ping 7"')
+    rule.get_by_role("button", name="pause").click()
+    expect(rule.get_by_role("button", name="resume")).to_be_visible()
+    rule.get_by_role("button", name="delete the rule on probe").click()
+    expect(rules.locator("[data-rule]").filter(has_text="probe")).to_have_count(0)
+
+
+def test_what_to_paste_has_this_servers_address(page: Page, instance: Instance) -> None:
+    page.get_by_role("link", name="Intake").click()
+    how = page.get_by_role("region", name="How to send")
+    expect(how.locator("pre")).to_contain_text(f"OTEL_EXPORTER_OTLP_ENDPOINT={instance.url}")
+    how.get_by_label("Send from").select_option("a collector")
+    expect(how.locator("pre")).to_contain_text(f"endpoint: {instance.url}")
+
+
+def test_only_a_keeper_changes_set_up(instance: Instance) -> None:
+    responder = person(instance, "mate", "responder")
+    assert responder.get("/api/intake")[0] == 200
+    assert responder.post("/api/tokens", {"name": "mine"})[0] == 403
+    assert responder.post("/api/drop-rules", {"signal": "logs", "attribute": "a", "value": "b"})[0] == 403
+    assert Api(instance, sign_in=False).get("/api/intake")[0] == 401
+    keeper = Api(instance)
+    assert keeper.post("/api/tokens", {"name": ""})[0] == 422
+    assert keeper.post("/api/drop-rules", {"signal": "smells", "attribute": "a", "value": "b"})[0] == 422
