@@ -156,8 +156,15 @@ def test_an_export_loaded_elsewhere_is_the_same_and_twice_is_once(api: Api, harb
     """OTLP JSON Lines and Parquet, into an empty database and out again."""
     from tests.conftest import make_database
 
-    settled = {"service": "berth-office", "end": (datetime.now(UTC) - timedelta(seconds=2)).isoformat()}  # samples go on coming
-    before = exported(api, stream, harbour, **settled)
+    least = {"spans": 2 * REQUESTS, "logs": 1, "points": 20}[stream]
+
+    def settled() -> dict[str, str]:
+        """Samples go on coming: what is two seconds old is complete."""
+        return {"service": "berth-office", "end": (datetime.now(UTC) - timedelta(seconds=2)).isoformat()}
+
+    wait_until(lambda: exported(api, stream, harbour, **settled()).num_rows >= least)
+    until = settled()
+    before = exported(api, stream, harbour, **until)
     environment = {**api.instance.environment, "WIRBEL_DATABASE_URL": make_database("wirbel_copy"), "WIRBEL_HOME": str(tmp_path)}
     window = ["--from", harbour.isoformat(), "--to", (harbour + timedelta(hours=1)).isoformat()]
 
@@ -167,7 +174,7 @@ def test_an_export_loaded_elsewhere_is_the_same_and_twice_is_once(api: Api, harb
 
     for form in ("jsonl", "parquet"):
         file = tmp_path / f"{stream}.{form}"
-        file.write_bytes(export(api, stream, harbour, form, **settled))
+        file.write_bytes(export(api, stream, harbour, form, **until))
         first, second = run("load", str(file)), run("load", str(file))
         assert f"stored {before.num_rows} " in first or form == "parquet", first
         assert "stored before" in second, second

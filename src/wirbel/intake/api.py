@@ -14,6 +14,7 @@ from wirbel.core.errors import InvalidQuestion, NotEnoughData
 from wirbel.intake import rules
 from wirbel.intake.models import DropRule, Token
 from wirbel.intake.standing import IntakeState, state
+from wirbel.intake.views import known_tokens
 
 router = Router()
 
@@ -53,6 +54,7 @@ def revoke_token(request: HttpRequest, token: int) -> Any:
     _keeper(request)
     if not Token.objects.filter(pk=token, revoked=None).update(revoked=timezone.now()):
         raise NotEnoughData("No such token, or it was revoked before.")
+    known_tokens.forget()
     return 204, None
 
 

@@ -12,6 +12,7 @@ warnings.filterwarnings("ignore", message="StreamingHttpResponse must consume sy
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "wirbel.server.settings")
 _django = get_asgi_application()
 
-from wirbel.server.middleware import BodyLimit  # noqa: E402  needs Django to be set up
+from wirbel.intake.asgi import Doors  # noqa: E402  needs Django to be set up
+from wirbel.server.middleware import BodyLimit  # noqa: E402
 
-application = BodyLimit(_django)
+application = BodyLimit(Doors(_django))

@@ -1,0 +1,87 @@
+"""The doors without Django's way through middleware, sessions and one thread a request.
+
+Senders hold a token and no session, and send all the time: most of what a page's request goes
+through would only keep the decoder from its work. The views are the same.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Awaitable, Callable
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from typing import Any
+
+from django.db import connection
+from django.http import HttpResponse
+from django.http.request import HttpHeaders
+
+from wirbel.intake import views
+
+THREADS = 32  # requests that are checked or wait to be stored at one time; more wait unread
+DOORS = {"/v1/traces": views.traces, "/v1/metrics": views.metrics, "/v1/logs": views.logs, "/v1/changes": views.changes}
+Scope = dict[str, Any]
+Receive = Callable[[], Awaitable[dict[str, Any]]]
+Send = Callable[[dict[str, Any]], Awaitable[None]]
+
+
+@dataclass(frozen=True)
+class Knock:
+    """What a door needs to know of a request; the names are those of Django's."""
+
+    method: str
+    headers: HttpHeaders
+    body: bytes
+
+    @property
+    def content_type(self) -> str:
+        return self.headers.get("Content-Type", "").partition(";")[0].strip()
+
+
+class Doors:
+    """Answers at the doors' paths; everything else goes on to Django."""
+
+    def __init__(self, application: Callable[[Scope, Receive, Send], Awaitable[None]]) -> None:
+        self._application = application
+        self._threads = ThreadPoolExecutor(THREADS, thread_name_prefix="door")
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        view = DOORS.get(scope["path"]) if scope["type"] == "http" else None
+        if view is None:
+            await self._application(scope, receive, send)
+            return
+        body = await _body(receive)
+        if body is None:  # the sender went away
+            return
+        knock = Knock(scope["method"], _headers(scope), body)
+        answer = await asyncio.get_running_loop().run_in_executor(self._threads, _answer, view, knock)
+        headers = [(name.lower().encode("latin-1"), value.encode("latin-1")) for name, value in answer.items()]
+        headers.append((b"content-length", str(len(answer.content)).encode()))
+        await send({"type": "http.response.start", "status": answer.status_code, "headers": headers})
+        await send({"type": "http.response.body", "body": answer.content})
+
+
+def _answer(view: Callable[[Any], HttpResponse], knock: Knock) -> HttpResponse:
+    try:
+        return view(knock)
+    finally:
+        connection.close()  # back into the pool
+
+
+async def _body(receive: Receive) -> bytes | None:
+    parts = []
+    while True:
+        message = await receive()
+        if message["type"] == "http.disconnect":
+            return None
+        parts.append(message.get("body", b""))
+        if not message.get("more_body"):
+            return b"".join(parts)
+
+
+def _headers(scope: Scope) -> HttpHeaders:
+    environ = {}
+    for name, value in scope["headers"]:
+        key = name.decode("latin-1").upper().replace("-", "_")
+        environ[key if key in ("CONTENT_TYPE", "CONTENT_LENGTH") else f"HTTP_{key}"] = value.decode("latin-1")
+    return HttpHeaders(environ)
