@@ -16,7 +16,7 @@ from django.db import transaction
 
 from wirbel.core.errors import MalformedTelemetry
 from wirbel.core.signals import otlp
-from wirbel.intake import rules
+from wirbel.intake import forward, rules
 from wirbel.intake.models import Taken
 from wirbel.store import segments
 from wirbel.store.models import Stream
@@ -129,6 +129,7 @@ def _store(deliveries: list[Delivery], decoded: otlp.Decoded) -> None:
         keep = wanted & np.array(is_new)[decoded.body]
         segments.append(STREAM_OF[signal], decoded.table.filter(pa.array(keep)) if not keep.all() else decoded.table)
         rules.note(hits)
+        forward.enqueue(signal, [delivery.body for delivery, new in zip(deliveries, is_new, strict=True) if new])
         stored = np.bincount(decoded.body[keep], minlength=len(deliveries))
         left_out = np.bincount(decoded.body[~wanted], minlength=len(deliveries))
         _note(signal, deliveries, decoded, stored.tolist(), left_out.tolist())

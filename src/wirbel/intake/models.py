@@ -6,6 +6,7 @@ import hashlib
 import secrets
 
 from django.db import models
+from django.utils import timezone
 
 
 class Token(models.Model):
@@ -80,3 +81,14 @@ class DropRule(models.Model):
     dropped = models.BigIntegerField(default=0)
     last_dropped = models.DateTimeField(null=True)
     example = models.JSONField(null=True)  # the last record that it dropped
+
+
+class Forward(models.Model):
+    """A request that waits to be sent on to another endpoint."""
+
+    signal = models.CharField(max_length=10)
+    body = models.BinaryField()  # protobuf, gzip
+    made = models.DateTimeField(auto_now_add=True)
+    due = models.DateTimeField(default=timezone.now, db_index=True)
+    tries = models.IntegerField(default=0)
+    error = models.TextField(default="")

@@ -8,6 +8,7 @@ from django.db import transaction
 from django.utils import timezone
 from procrastinate.contrib.django import app
 
+from wirbel.intake import forward
 from wirbel.intake.models import Minute, Taken
 
 MINUTES_KEPT = timedelta(days=32)
@@ -23,6 +24,14 @@ def add_up(timestamp: int) -> None:
     while _add_up_some():
         pass
     Minute.objects.filter(at__lt=timezone.now() - MINUTES_KEPT).delete()
+
+
+@app.periodic(cron="* * * * * */2")
+@app.task(name="intake.send_on", queueing_lock="intake.send_on")
+def send_on(timestamp: int) -> None:
+    """Every two seconds: accepted requests go on to another endpoint, if one is set."""
+    while forward.send_some():
+        pass
 
 
 def _add_up_some() -> bool:

@@ -1,0 +1,143 @@
+"""Sends accepted requests on to another OTLP endpoint. Off unless WIRBEL_FORWARD names one.
+
+Requests wait in the database until the other side has taken them, so that neither a restart nor an hour
+without the other side loses any; over its bound the oldest are given up, and counted.
+"""
+
+from __future__ import annotations
+
+import gzip
+import http.client
+import ipaddress
+import logging
+import os
+import socket
+import ssl
+from dataclasses import dataclass
+from datetime import timedelta
+from urllib.parse import urlsplit
+
+from django.db import transaction
+from django.utils import timezone
+
+from wirbel.core.errors import InvalidQuestion
+from wirbel.intake.models import Forward
+
+log = logging.getLogger(__name__)
+MOST_WAITING = 20_000  # requests
+TIMEOUT_S = 10
+FIRST_RETRY = timedelta(seconds=5)
+LONGEST_RETRY = timedelta(minutes=10)
+KEPT_TRYING = timedelta(days=1)
+AT_ONCE = 50
+_RETRYABLE = {408, 429, 502, 503, 504}  # OTLP/HTTP, "Retryable response codes", and a proxy's time-out
+
+
+@dataclass(frozen=True)
+class Target:
+    """Where to: an address such as https://collector.example:4318, its headers, and whether it may be a private one."""
+
+    url: str
+    headers: dict[str, str]
+    private_allowed: bool
+
+    @classmethod
+    def from_environment(cls) -> Target | None:
+        url = os.environ.get("WIRBEL_FORWARD", "")
+        if not url:
+            return None
+        headers = dict(pair.split("=", 1) for pair in os.environ.get("WIRBEL_FORWARD_HEADERS", "").split(",") if "=" in pair)
+        return cls(url.rstrip("/"), headers, os.environ.get("WIRBEL_FORWARD_PRIVATE") == "1")
+
+
+def address_of(target: Target) -> tuple[str, int]:
+    """The address to connect to, looked up once so that what was checked is what is used.
+
+    Raises InvalidQuestion for a scheme other than http(s), and for loopback and private addresses unless allowed.
+    """
+    parts = urlsplit(target.url)
+    if parts.scheme not in ("http", "https") or not parts.hostname:
+        raise InvalidQuestion("WIRBEL_FORWARD must be an http or https address")
+    port = parts.port or (443 if parts.scheme == "https" else 80)
+    found = socket.getaddrinfo(parts.hostname, port, type=socket.SOCK_STREAM)
+    address = str(found[0][4][0])
+    if not target.private_allowed and not ipaddress.ip_address(address).is_global:
+        raise InvalidQuestion(f"{parts.hostname} is {address}, which is not a public address; set WIRBEL_FORWARD_PRIVATE=1 to allow it")
+    return address, port
+
+
+def enqueue(signal: str, bodies: list[bytes]) -> None:
+    """Keeps bodies (protobuf) until they are sent on. Call inside the transaction that stores them here."""
+    if Target.from_environment() is None or not bodies:
+        return
+    Forward.objects.bulk_create([Forward(signal=signal, body=gzip.compress(body, 1)) for body in bodies])
+
+
+def send_some() -> bool:
+    """Sends requests that are due, the oldest first; False when none is left to send now."""
+    target = Target.from_environment()
+    if target is None:
+        return False
+    _give_up()
+    with transaction.atomic():
+        due = list(Forward.objects.select_for_update(skip_locked=True).filter(due__lte=timezone.now()).order_by("id")[:AT_ONCE])
+        if not due:
+            return False
+        try:
+            address = address_of(target)
+        except (InvalidQuestion, OSError) as error:
+            _later(due, str(error))
+            return False
+        for place, waiting in enumerate(due):
+            try:
+                status = _send(target, address, waiting)
+            except OSError as error:
+                _later(due[place:], str(error))
+                return False
+            if status in _RETRYABLE:
+                _later(due[place:], f"answered {status}")
+                return False
+            if status >= 300:  # it will never be taken: the same again would be refused again
+                log.warning("the endpoint refused a forwarded %s request with %s", waiting.signal, status)
+            waiting.delete()
+    return True
+
+
+def _send(target: Target, address: tuple[str, int], waiting: Forward) -> int:
+    parts = urlsplit(target.url)
+    if parts.scheme == "https":
+        # Connected to the address that was checked, verified against the name.
+        plain = socket.create_connection(address, TIMEOUT_S)
+        connection = http.client.HTTPConnection(address[0], address[1], timeout=TIMEOUT_S)
+        connection.sock = ssl.create_default_context().wrap_socket(plain, server_hostname=parts.hostname)
+    else:
+        connection = http.client.HTTPConnection(address[0], address[1], timeout=TIMEOUT_S)
+    try:
+        headers = {"Host": parts.netloc, "Content-Type": "application/x-protobuf", "Content-Encoding": "gzip", **target.headers}
+        connection.request("POST", f"{parts.path}/v1/{waiting.signal}", bytes(waiting.body), headers)
+        answer = connection.getresponse()
+        answer.read(2**16)
+        return answer.status
+    except http.client.HTTPException as error:
+        raise OSError(f"no answer that can be read: {error}") from error
+    finally:
+        connection.close()
+
+
+def _later(waiting: list[Forward], reason: str) -> None:
+    """Tries again after a time that doubles."""
+    now = timezone.now()
+    for one in waiting:
+        one.tries += 1
+        one.error = reason[:500]
+        one.due = now + min(FIRST_RETRY * 2 ** min(one.tries - 1, 10), LONGEST_RETRY)
+    Forward.objects.bulk_update(waiting, ["tries", "error", "due"])
+
+
+def _give_up() -> None:
+    """Requests that are too old, or too many; they are stored here all the same."""
+    old = Forward.objects.filter(made__lt=timezone.now() - KEPT_TRYING).delete()[0]
+    beyond = Forward.objects.order_by("-id").values_list("id", flat=True)[MOST_WAITING : MOST_WAITING + 1]
+    many = sum(Forward.objects.filter(id__lte=newest).delete()[0] for newest in beyond)
+    if old or many:
+        log.warning("%s forwarded requests were given up after a day, %s for their number", old, many)
