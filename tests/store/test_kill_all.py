@@ -34,12 +34,14 @@ with environment.database():
     from wirbel.store import blocks, reading
     from wirbel.store.models import Block, Segment
     ever = (0, 2**62)
-    tables = blocks.read(Block.objects.filter(stream="spans"))
-    spans = [i.hex() for t in tables for i in t["span_id"].to_pylist()]
-    samples = [int(v) for t in blocks.read(Block.objects.filter(stream="points", step=0)) for v in t["value"].to_pylist()]
-    lines = reading.logs(*ever)["body"].to_pylist()
-    counted = recount(reading.cells(*ever)) == recount(cells.derive(reading.window_spans(*ever)))
-    print(json.dumps({"spans": spans, "points": samples, "logs": lines, "cells": counted, "waiting": Segment.objects.count()}))
+    with reading.snapshot():  # the worker goes on merging
+        tables = blocks.read(Block.objects.filter(stream="spans"))
+        spans = [i.hex() for t in tables for i in t["span_id"].to_pylist()]
+        samples = [int(v) for t in blocks.read(Block.objects.filter(stream="points", step=0)) for v in t["value"].to_pylist()]
+        lines = reading.logs(*ever)["body"].to_pylist()
+        counted = recount(reading.cells(*ever)) == recount(cells.derive(reading.window_spans(*ever)))
+        waiting = Segment.objects.count()
+    print(json.dumps({"spans": spans, "points": samples, "logs": lines, "cells": counted, "waiting": waiting}))
 """
 
 

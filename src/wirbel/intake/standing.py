@@ -5,7 +5,8 @@ from __future__ import annotations
 from datetime import UTC, datetime, timedelta
 
 from django.db import connection
-from django.db.models import Count, Max, Min, Sum
+from django.db.models import Count, Max, Min, Q, Sum
+from django.db.models.functions import Coalesce
 from django.utils import timezone
 from pydantic import BaseModel
 
@@ -37,9 +38,9 @@ class SignalRate(BaseModel):
 class StreamSize(BaseModel):
     stream: str
     blocks: int
-    rows: int
-    size: int
-    bytes_per_row: float | None
+    rows: int  # records; summaries are not counted
+    size: int  # of all, with summaries
+    bytes_per_row: float | None  # of records
     oldest: str | None
     newest: str | None
 
@@ -195,25 +196,31 @@ def _time(ns: int | None) -> str | None:
 
 
 def _streams() -> list[StreamSize]:
+    records = Q(step=0)
     held = {
         row["stream"]: row
         for row in Block.objects.values("stream").annotate(
-            blocks=Count("id"), all_rows=Sum("rows"), bytes=Sum("size"), oldest=Min("time_from"), newest=Max("time_to")
+            blocks=Count("id"),
+            records=Coalesce(Sum("rows", filter=records), 0),
+            records_size=Coalesce(Sum("size", filter=records), 0),
+            all_size=Sum("size"),
+            oldest=Min("time_from"),
+            newest=Max("time_to", filter=records),
         )
     }
+    nothing = {"blocks": 0, "records": 0, "records_size": 0, "all_size": 0, "oldest": None, "newest": None}
     found = []
     for stream in Stream.values:
-        row = held.get(stream)
-        rows, size = (row["all_rows"], row["bytes"]) if row else (0, 0)
+        row = held.get(stream, nothing)
         found.append(
             StreamSize(
                 stream=stream,
-                blocks=row["blocks"] if row else 0,
-                rows=rows,
-                size=size,
-                bytes_per_row=size / rows if rows else None,
-                oldest=_time(row["oldest"]) if row else None,
-                newest=_time(row["newest"]) if row else None,
+                blocks=row["blocks"],
+                rows=row["records"],
+                size=row["all_size"],
+                bytes_per_row=row["records_size"] / row["records"] if row["records"] else None,
+                oldest=_time(row["oldest"]),
+                newest=_time(row["newest"]),
             )
         )
     return found

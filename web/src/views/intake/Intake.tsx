@@ -109,7 +109,7 @@ function Kept({ state }: { state: State }) {
   return (
     <section aria-label="What is kept">
       <h2>
-        What is kept <span>database {bytes(state.database_size)}</span>
+        What is kept <span>sizes with summaries; database {bytes(state.database_size)}</span>
       </h2>
       <table className="sheet-table">
         <thead>
