@@ -51,7 +51,7 @@ def run(url: str, state: dict[str, object]) -> None:
     made = int(state["made"])  # type: ignore[call-overload]
     world = World(int(state["seed"]), make_history(made), RATE)  # type: ignore[call-overload]
     progress = Path(str(state["file"])).with_name("feed.json")
-    at = int(progress.read_text()) if progress.exists() else made
+    at = int(progress.read_text() or made) if progress.exists() else made
     at = max(at, time.time_ns() - LONGEST_GAP_NS)
     at -= at % STEP_NS
     running = spans.empty()
@@ -67,7 +67,10 @@ def run(url: str, state: dict[str, object]) -> None:
         for first in range(0, ready.num_rows, 2000):
             send(url, str(state["token"]), otlp.traces.encode(ready.slice(first, 2000)))
         at = until
-        progress.write_text(str(at))
+        # Stopped at any moment, the file holds one time or the other.
+        unfinished = progress.with_suffix(".new")
+        unfinished.write_text(str(at))
+        unfinished.replace(progress)
 
 
 def main() -> None:
