@@ -14,5 +14,3 @@ CONTROL_MOVED = -1.5  # they did not: the change is not it
 MOVED_AFTER_SYMPTOM = -1.5  # an effect, not a cause
 LOCALISED = 1.2  # one instance, host or value is bad while its siblings are not
 LOAD_EXPLAINS = -2.0  # times the share that traffic alone explains
-CHANGE_TOO_LATE = -3.0
-CHANGE_NO_EFFECT = -2.0
