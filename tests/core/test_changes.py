@@ -110,3 +110,10 @@ def test_every_kind_of_the_contract_is_taken() -> None:
     assert len(KINDS) == 11
     for kind in KINDS:
         assert from_plain(PLAIN | {"kind": kind}).kind == kind
+
+
+@pytest.mark.parametrize("value", ["NaN", "Infinity", "1e999", '"\\ud800"', '"a\\u0000b"'])
+def test_what_the_database_cannot_hold_is_named(value: str) -> None:
+    body = json.dumps(PLAIN | {"after": {"k": "X"}}).replace('"X"', value).encode()
+    with pytest.raises(InvalidChange, match="body: holds"):
+        parse_request("application/json", {}, body)

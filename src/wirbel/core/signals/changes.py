@@ -87,8 +87,19 @@ def _content_id(record: Mapping[str, Any]) -> str:
     return hashlib.sha256(json.dumps(record, sort_keys=True, default=str).encode()).hexdigest()[:32]
 
 
+def _check_storable(record: Any) -> None:
+    """Python's reader of JSON takes what neither JSON's standard nor the database does."""
+    try:
+        text = json.dumps(record, ensure_ascii=False, allow_nan=False).encode()
+    except (ValueError, TypeError, RecursionError) as error:
+        raise InvalidChange("body", "holds a number that is not finite, or text that is not Unicode") from error
+    if b"\\u0000" in text:
+        raise InvalidChange("body", "holds a NUL character")
+
+
 def from_plain(record: Any) -> Change:
     """A change in Wirbel's own JSON. Raises InvalidChange naming the field."""
+    _check_storable(record)
     if not isinstance(record, dict):
         raise InvalidChange("change", "must be a JSON object")
     kind = record.get("kind")
@@ -125,6 +136,7 @@ def from_plain(record: Any) -> Change:
 
 def from_cdevent(attributes: Mapping[str, str], data: Any) -> Change:
     """A CDEvent inside a CloudEvent: its context attributes and its data. Raises InvalidChange."""
+    _check_storable([dict(attributes), data])
     kind_name = attributes.get("type") or ""
     if not kind_name.startswith("dev.cdevents."):
         raise InvalidChange("type", f"{kind_name[:80]!r} is not a CDEvents type")
