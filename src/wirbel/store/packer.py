@@ -34,7 +34,7 @@ _FINISH_LOCK = 7_301  # of PostgreSQL's advisory locks: one worker at a time wri
 def pack(stream: str = Stream.SPANS) -> int:
     """Packs the oldest segments of a stream into blocks; returns the number of rows stored, or 0 if none waited."""
     try:
-        return _pack(stream, MAX_SEGMENTS)
+        return _pack(stream)
     except OperationalError:  # the database went away: the same again later
         raise
     except Exception:
@@ -42,9 +42,9 @@ def pack(stream: str = Stream.SPANS) -> int:
         return _pack_one_by_one(stream)
 
 
-def _pack(stream: str, most: int) -> int:
+def _pack(stream: str, most: int = MAX_SEGMENTS, only: int | None = None) -> int:
     with transaction.atomic():
-        segments = _take_segments(stream, most)
+        segments = _take_segments(stream, most, only)
         if segments:
             table = LAYOUTS[stream].combine([blocks.from_ipc(s.data) for s in segments])
             write(stream, table)
@@ -59,7 +59,7 @@ def _pack_one_by_one(stream: str) -> int:
     total = 0
     for segment in Segment.objects.filter(stream=stream, error="").order_by("id").values_list("id", flat=True)[:MAX_SEGMENTS]:
         try:
-            total += _pack(stream, 1)
+            total += _pack(stream, only=segment)
         except OperationalError:
             raise
         except Exception as error:
@@ -76,9 +76,11 @@ def pack_all() -> int:
     return total
 
 
-def _take_segments(stream: str, most: int) -> list[Segment]:
+def _take_segments(stream: str, most: int, only: int | None) -> list[Segment]:
     taken, size = [], 0
     query = Segment.objects.filter(stream=stream, error="").select_for_update(skip_locked=True).order_by("id")
+    if only is not None:
+        query = query.filter(id=only)
     for segment_id, bytes_held in query.values_list("id", "size")[:most]:
         size += bytes_held
         if taken and size > MAX_SEGMENT_BYTES:
@@ -100,11 +102,11 @@ def write(stream: str, table: pa.Table, level: int = 0) -> None:
     """Stores a combined table as blocks, with what is derived from it. Call inside a transaction."""
     if stream != Stream.SPANS:
         made = _Made(table, _blocks_of(stream, table, level), {})
-        _lock()
+        lock_to_write()
     else:
         newest = Block.objects.aggregate(newest=Max("id"))["newest"] or 0
         made = _make_spans(_not_stored(table, 0), level)
-        _lock()
+        lock_to_write()
         # Another worker may have stored the same spans meanwhile, from another request.
         again = _not_stored(made.table, newest)
         if again.num_rows < made.table.num_rows:
@@ -119,8 +121,8 @@ def write(stream: str, table: pa.Table, level: int = 0) -> None:
     catalogue.remember(stream, made.table)
 
 
-def _lock() -> None:
-    """Until the end of the transaction."""
+def lock_to_write() -> None:
+    """Until the end of the transaction. Whoever inserts blocks holds it, so that their ids rise in the order of commits."""
     with connection.cursor() as cursor:
         cursor.execute("SELECT pg_advisory_xact_lock(%s)", [_FINISH_LOCK])
 
@@ -203,6 +205,7 @@ def _merge_group(stream: str, environment: str, step: int, hour: int, level: int
             merged = layout.combine(tables)
             merged = blocks.with_parent_rows(merged) if stream == Stream.SPANS else merged
             made = blocks.make(stream, merged, level + 1, thinned=thinned) if level else blocks.with_summaries(stream, merged, level + 1)
+        lock_to_write()
         Block.objects.filter(id__in=chosen).delete()
         Block.objects.bulk_create(made, batch_size=1)
     return True

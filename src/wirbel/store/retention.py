@@ -8,6 +8,7 @@ from django.db import transaction
 
 from wirbel.store import blocks
 from wirbel.store.models import Block, Retention, Stream
+from wirbel.store.packer import lock_to_write
 from wirbel.store.streams import HOUR_NS, LAYOUTS
 
 SHARE = 0.1  # of ordinary records that a thinned block keeps
@@ -65,7 +66,9 @@ def _thin(stream: str, block_id: int) -> None:
         table = thin(table, SHARE)
         if stream == Stream.SPANS:
             table = blocks.with_parent_rows(table)
-        Block.objects.bulk_create(blocks.make(stream, table, max(level, 1), thinned=True), batch_size=1)
+        made = blocks.make(stream, table, max(level, 1), thinned=True)
+        lock_to_write()
+        Block.objects.bulk_create(made, batch_size=1)
         locked.delete()
 
 
