@@ -15,16 +15,16 @@ from urllib.parse import urlparse
 import numpy as np
 
 from wirbel.cli.database import free_port
-from wirbel.cli.processes import server_command, worker_command
+from wirbel.cli.processes import SERVER_PROCESSES, server_command, worker_command
 
-SENDERS = 12  # as many services that export at once
+SENDERS = 32  # as many services that export at once
 
 
 @contextmanager
 def serving(workers: int = 0) -> Iterator[str]:
     """A server, and workers if wanted, on the benchmark's database; yields the address."""
     port = free_port(0)
-    children = [subprocess.Popen(command) for command in [server_command(port), *[worker_command()] * workers]]
+    children = [subprocess.Popen(command) for command in [server_command(port)] * SERVER_PROCESSES + [worker_command()] * workers]
     url = f"http://127.0.0.1:{port}"
     try:
         while not _answers(url):

@@ -81,7 +81,7 @@ def instance(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Instance]:
     from wirbel.cli.processes import server_command, worker_command
 
     port = free_port(0)
-    children = [subprocess.Popen(command, env=environment) for command in (server_command(port), worker_command())]
+    children = [subprocess.Popen(command, env=environment) for command in (server_command(port), server_command(port), worker_command())]
     url = f"http://127.0.0.1:{port}"
     deadline = time.monotonic() + START_TIMEOUT_S
     while True:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import sys
 
+from wirbel.cli.processes import SERVER_PROCESSES
 from wirbel.core.errors import InvalidChange, WirbelError
 from wirbel.core.signals.changes import parse_time
 
@@ -33,6 +34,7 @@ def _parser() -> argparse.ArgumentParser:
     serve = commands.add_parser("serve", parents=[shared], help="start web server and workers, no demo data")
     serve.add_argument("--port", type=int, default=8140)
     serve.add_argument("--db-port", type=int, default=None)
+    serve.add_argument("--processes", type=int, default=SERVER_PROCESSES, help="of the web server")
     serve.add_argument("--workers", type=int, default=1)
 
     commands.add_parser("worker", parents=[shared], help="only the background worker")

@@ -36,7 +36,7 @@ def serve(arguments: argparse.Namespace) -> int:
     with environment.database(arguments.db_port or DEFAULT_PORT):
         port = free_port(arguments.port)
         say(f"http://127.0.0.1:{port}  (make a sign-in with ./wirbel person NAME, a token with ./wirbel token NAME)")
-        return run_until_stopped([server_command(port), *[worker_command()] * arguments.workers])
+        return run_until_stopped([server_command(port)] * arguments.processes + [worker_command()] * arguments.workers)
 
 
 def worker(arguments: argparse.Namespace) -> int:

@@ -11,22 +11,12 @@ from collections.abc import Callable
 STOP_TIMEOUT_S = 10
 
 
+SERVER_PROCESSES = 2  # so that a long question keeps neither senders nor other people waiting
+
+
 def server_command(port: int) -> list[str]:
-    return [
-        sys.executable,
-        "-m",
-        "uvicorn",
-        "wirbel.server.asgi:application",
-        "--host",
-        "127.0.0.1",
-        "--port",
-        str(port),
-        "--log-level",
-        "warning",
-        "--no-server-header",
-        "--timeout-graceful-shutdown",
-        "3",
-    ]
+    """One process of the web server; several of the same port share its connections."""
+    return [sys.executable, "-m", "wirbel.server.run", str(port)]
 
 
 def worker_command() -> list[str]:

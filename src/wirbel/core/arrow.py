@@ -50,15 +50,15 @@ def split_attribute_column(name: str) -> tuple[str, str, str]:
 
 def conform(table: pa.Table, schema: pa.Schema) -> pa.Table:
     """Adds the columns of ``schema`` that ``table`` lacks, as nulls, and puts columns in order, attributes last."""
+    held = dict(zip(table.column_names, table.columns, strict=True))
     columns: dict[str, pa.ChunkedArray | pa.Array] = {}
     for field in schema:
-        if field.name in table.column_names:
-            column = table[field.name]
-            columns[field.name] = column if column.type == field.type else column.cast(field.type)
-        else:
+        column = held.get(field.name)
+        if column is None:
             columns[field.name] = pa.nulls(table.num_rows, field.type)
-    for name in sorted(name for name in table.column_names if is_attribute_column(name)):
-        columns[name] = table[name]
+        else:
+            columns[field.name] = column if column.type == field.type else column.cast(field.type)
+    columns |= {name: held[name] for name in sorted(held) if is_attribute_column(name)}
     return pa.table(columns)
 
 

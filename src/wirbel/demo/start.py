@@ -16,7 +16,7 @@ from django.db import transaction
 from wirbel.accounts.models import Person, Role
 from wirbel.cli.database import free_port, say
 from wirbel.cli.environment import home
-from wirbel.cli.processes import run_until_stopped, server_command, worker_command
+from wirbel.cli.processes import SERVER_PROCESSES, run_until_stopped, server_command, worker_command
 from wirbel.core.signals import spans
 from wirbel.core.signals.changes import from_plain
 from wirbel.demo.history import make_history
@@ -45,7 +45,7 @@ def start_demo(port: int, seed: int, feed: bool) -> int:
         state_file.chmod(0o600)
     port = free_port(port)
     url = f"http://127.0.0.1:{port}"
-    commands = [server_command(port), worker_command()]
+    commands = [server_command(port)] * SERVER_PROCESSES + [worker_command()]
     if feed:
         commands.append([sys.executable, "-m", "wirbel.demo.feed", "--url", url, "--state", str(state_file)])
     return run_until_stopped(commands, ready=lambda: _announce(url, state, state_file))

@@ -140,13 +140,12 @@ def resource_columns(flat: Flat) -> Resource:
     for (letter, key), values in shared.columns.items():
         name = arrow.PROMOTED_RESOURCE.get(key) if letter == "s" else None
         if name:
-            promoted[name] = values.take(flat.resource)
+            promoted[name] = _as_name(values)
         else:
             attributes[arrow.attribute_column("resource", letter, key)] = values.take(flat.resource)
-    promoted = {name: _as_name(values) for name, values in promoted.items()}
-    promoted["service"] = _or_default(promoted.get("service"), arrow.UNKNOWN_SERVICE, len(flat))
-    promoted["environment"] = _or_default(promoted.get("environment"), arrow.DEFAULT_ENVIRONMENT, len(flat))
-    return Resource(promoted, attributes, shared)
+    promoted["service"] = _or_default(promoted.get("service"), arrow.UNKNOWN_SERVICE, len(flat.resources))
+    promoted["environment"] = _or_default(promoted.get("environment"), arrow.DEFAULT_ENVIRONMENT, len(flat.resources))
+    return Resource({name: values.take(flat.resource) for name, values in promoted.items()}, attributes, shared)
 
 
 def overflow(level: str, own: Pivoted, resource: Resource, flat: Flat) -> pa.Array | None:
@@ -170,10 +169,10 @@ Rule = tuple[npt.NDArray[np.bool_], str]
 
 def keep_good(columns: dict[str, pa.Array], schema: pa.Schema, body: Ints, bodies: int, rules: list[Rule]) -> Decoded:
     """Leaves out the rows that break a rule (the first one counts) and counts them by body and reason."""
-    refused_as = np.select([broken for broken, _ in rules], [reason for _, reason in rules], "")
-    good = refused_as == ""
+    good = ~np.logical_or.reduce([broken for broken, _ in rules])
     refused: list[dict[str, int]] = [{} for _ in range(bodies)]
     if not good.all():
+        refused_as = np.select([broken for broken, _ in rules], [reason for _, reason in rules], "")
         for index, reason in zip(body[~good].tolist(), refused_as[~good].tolist(), strict=True):
             refused[index][reason] = refused[index].get(reason, 0) + 1
         keep = pa.array(good)
