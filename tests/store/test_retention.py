@@ -15,7 +15,7 @@ from tests.store.test_streams import accept, some_logs
 from wirbel.core import arrow
 from wirbel.core.signals import otlp, points
 from wirbel.explore import series
-from wirbel.store import packer, reading, retention
+from wirbel.store import packer, partitions, reading, retention
 from wirbel.store.models import Block, Receipt, Retention, Stream
 from wirbel.store.streams import HOUR_NS
 
@@ -158,6 +158,19 @@ def test_what_is_kept_no_longer_is_dropped_and_summaries_stay() -> None:
     while retention.drop_once(NOW + 24 * 500 * HOUR_NS):
         pass
     assert Block.objects.count() == 0
+    assert partitions.existing() == []
+
+
+def test_a_day_is_dropped_as_a_whole_when_all_of_it_is_due() -> None:
+    spans_over(30, 12)  # hours: parts of two or three days
+    merge_all()
+    days = [p for p in partitions.existing() if p.stream == "spans"]
+    assert len(days) >= 2
+    due = days[0].end + 16 * 24 * HOUR_NS
+    assert retention.drop_once(due)
+    assert [p for p in partitions.existing() if p.stream == "spans"] == days[1:]
+    assert not Block.objects.filter(stream="spans", hour__lt=days[0].end).exists()
+    assert Block.objects.filter(stream="spans").exists()
 
 
 def test_an_environment_may_have_its_own_retention() -> None:

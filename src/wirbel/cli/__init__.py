@@ -55,6 +55,7 @@ def _parser() -> argparse.ArgumentParser:
     export.add_argument("--format", choices=["parquet", "jsonl", "csv"], default="parquet")
     export.add_argument("--environment")
     export.add_argument("--service")
+    export.add_argument("--containing", metavar="WORDS", help="only log records whose text has all these words")
 
     diagnose = commands.add_parser("diagnose", parents=[shared], help="find the cause of a symptom")
     diagnose.add_argument("--service", required=True)

@@ -93,7 +93,7 @@ def export(arguments: argparse.Namespace) -> int:
     with environment.database():
         from wirbel.explore.export import Wanted, write
 
-        wanted = Wanted(arguments.stream, arguments.start, arguments.end, arguments.format, arguments.environment, arguments.service)
+        wanted = Wanted(arguments.stream, arguments.start, arguments.end, arguments.format, arguments.environment, arguments.service, arguments.containing)
         pieces = write(wanted)
         with sys.stdout.buffer if arguments.file == "-" else Path(arguments.file).open("wb") as file:
             for piece in pieces:

@@ -4,7 +4,9 @@ WirbelError
 ├── MalformedTelemetry   a body that is not what its type says; nothing of it can be kept
 ├── InvalidChange        a change that breaks the contract; names the field
 ├── NotEnoughData        a question that the data cannot answer; says what is missing
-└── InvalidQuestion      a question that makes no sense, such as a window that ends before it starts
+├── InvalidQuestion      a question that makes no sense, such as a window that ends before it starts
+├── QuestionTooLarge     an answer would take longer than anybody waits; says what to narrow
+└── QuestionStopped      whoever asked went away, or stopped it
 """
 
 
@@ -30,3 +32,11 @@ class NotEnoughData(WirbelError):
 
 class InvalidQuestion(WirbelError):
     """The question itself is wrong."""
+
+
+class QuestionTooLarge(WirbelError):
+    """The answer would take too long or too much memory."""
+
+
+class QuestionStopped(WirbelError):
+    """The question was stopped before it was answered."""

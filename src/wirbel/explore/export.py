@@ -18,6 +18,7 @@ from wirbel.core.signals import otlp
 from wirbel.store import reading
 from wirbel.store.blocks import PARQUET_STREAM
 from wirbel.store.models import Stream
+from wirbel.store.scan import Where
 
 MOST_ROWS = 2_000_000  # of one export; bounds its memory
 LINE_ROWS = 1_000  # records of one line of OTLP JSON
@@ -35,6 +36,7 @@ class Wanted:
     form: str
     environment: str | None = None
     service: str | None = None
+    containing: str | None = None  # words that the text of a log record has
 
     def __post_init__(self) -> None:
         if self.stream not in Stream.values:
@@ -43,6 +45,8 @@ class Wanted:
             raise InvalidQuestion(f"format must be one of {', '.join(FORMATS)}")
         if self.stream == Stream.CELLS and self.form == "jsonl":
             raise InvalidQuestion("cells are no signal of OTLP; export them as parquet or csv")
+        if self.containing is not None and self.stream != Stream.LOGS:
+            raise InvalidQuestion("only logs can be searched for words")
         if self.end <= self.start:
             raise InvalidQuestion("the window ends before it starts")
 
@@ -53,13 +57,13 @@ class Wanted:
 
 def read(wanted: Wanted) -> pa.Table:
     """The records that begin in the window. Raises InvalidQuestion if there are too many for one file."""
-    services = None if wanted.service is None else [wanted.service]
-    held = reading.blocks_in(wanted.stream, wanted.start, wanted.end, wanted.environment, services).aggregate(total=Sum("rows"))["total"] or 0
+    services = None if wanted.service is None else (wanted.service,)
+    held = Where(wanted.stream, wanted.start, wanted.end, wanted.environment, services).blocks().aggregate(total=Sum("rows"))["total"] or 0
     if held > MOST_ROWS:
         raise InvalidQuestion(f"the window touches {text.number(held)} records, more than {text.number(MOST_ROWS)}; export it in parts, or one service")
     window = (wanted.start, wanted.end, wanted.environment)
     if wanted.stream == Stream.LOGS:
-        return reading.logs(*window, services)
+        return reading.logs(*window, services, containing=wanted.containing)
     if wanted.stream == Stream.POINTS:
         return reading.points(*window, services)
     if wanted.stream == Stream.CELLS:

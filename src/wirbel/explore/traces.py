@@ -20,6 +20,7 @@ from wirbel.explore.schemas import EventOut, PathPart, Run, SpanOut, Step, Trace
 from wirbel.store import reading
 from wirbel.store.models import Stream
 from wirbel.store.retention import SHARE
+from wirbel.store.scan import Where, scan
 
 MOST_SPANS = 3_000  # of one trace that are sent to a screen
 LEAST_RUN = 3  # like calls that make a run
@@ -65,27 +66,72 @@ class Filter:
         return found
 
 
+@dataclass(frozen=True)
+class Found:
+    """What a part of the store has of a list: how many requests, and the first of them in the list's order."""
+
+    rows: pa.Table
+    count: int
+    stand_for: float
+
+    @property
+    def nbytes(self) -> int:
+        return int(self.rows.nbytes)
+
+
+_ORDERS = {"slowest": ("duration", -1), "fastest": ("duration", 1), "newest": ("start", -1), "oldest": ("start", 1)}
+
+
+@dataclass(frozen=True)
+class Find:
+    """Work of a scan: the requests (entry spans; roots where no service is named) that meet all conditions."""
+
+    wanted: Filter
+    order: str
+    most: int
+
+    def __call__(self, table: pa.Table, window: tuple[int, int] | None) -> Found:
+        rows = np.flatnonzero(self.meets(table, window, self.wanted.conditions(table)))
+        shown = rows[_places(table, self.order)[rows].argsort(kind="stable")[: self.most]]
+        found = table.take(pa.array(shown))
+        spans_of, services_of = _sizes(table, found)
+        found = found.append_column("spans", pa.array(spans_of)).append_column("services", pa.array(services_of))
+        return Found(found, len(rows), float(arrow.numbers(table["weight"])[rows].sum()))
+
+    def meets(self, table: pa.Table, window: tuple[int, int] | None, conditions: dict[str, pa.ChunkedArray], without: str | None = None) -> np.ndarray:
+        keep = pa.chunked_array([pa.array(spans.is_entry(table))]) if self.wanted.service else pc.is_null(table["parent_id"])
+        if window is not None:
+            keep = pc.and_(keep, pc.and_(pc.greater_equal(table["start"], window[0]), pc.less(table["start"], window[1])))
+        for name, condition in conditions.items():
+            keep = keep if name == without else pc.and_(keep, condition)
+        return pc.fill_null(keep, False).to_numpy()
+
+
+@dataclass(frozen=True)
+class Hiding:
+    """Work of a scan: the conditions without any one of which something would be found."""
+
+    find: Find
+
+    def __call__(self, table: pa.Table, window: tuple[int, int] | None) -> set[str]:
+        conditions = self.find.wanted.conditions(table)
+        return {name for name in conditions if self.find.meets(table, window, conditions, without=name).any()}
+
+
+def _places(table: pa.Table, order: str) -> np.ndarray:
+    column, sign = _ORDERS[order]
+    return sign * arrow.numbers(table[column])
+
+
 def list_traces(window: tuple[int, int], wanted: Filter, order: str, most: int, environment: str | None) -> TraceList:
-    """Requests (entry spans; roots where no service is named) of a window that meet all conditions."""
-    table = reading.window_spans(*window, environment, _LIST_COLUMNS, wanted.service)
-    inside = pc.and_(pc.greater_equal(table["start"], window[0]), pc.less(table["start"], window[1]))
-    if wanted.service is None:
-        asked_for = pc.and_(inside, pc.is_null(table["parent_id"]))
-    else:
-        asked_for = pc.and_(inside, pa.chunked_array([pa.array(spans.is_entry(table))]))
-    conditions = wanted.conditions(table)
-    keep = asked_for
-    for condition in conditions.values():
-        keep = pc.and_(keep, condition)
-    rows = np.flatnonzero(pc.fill_null(keep, False).to_numpy())
-    hidden_by = []
-    if not len(rows):
-        hidden_by = [name for name in conditions if _without(asked_for, conditions, name)]
-    start, duration = arrow.numbers(table["start"]), arrow.numbers(table["duration"])
-    keys = {"slowest": -duration[rows], "fastest": duration[rows], "newest": -start[rows], "oldest": start[rows]}
-    shown = rows[np.argsort(keys[order], kind="stable")[:most]]
-    sizes = _sizes(table, shown)
-    records = table.select(_LIST_COLUMNS).take(pa.array(shown)).to_pylist()
+    """Requests of a window that meet all conditions."""
+    find = Find(wanted, order, most)
+    where = Where(Stream.SPANS, *window, environment, (wanted.service,) if wanted.service else None, fresh=True)
+    parts = scan(where, _LIST_COLUMNS, find, small=True)
+    found = sum(part.count for part in parts)
+    hidden_by = {name for part in scan(where, _LIST_COLUMNS, Hiding(find)) for name in part} if not found else set()
+    table = pa.concat_tables([part.rows.select([*_LIST_COLUMNS, "spans", "services"]) for part in parts if part.count] or [_no_rows()])
+    shown = table.take(pa.array(_places(table, order).argsort(kind="stable")[:most])).to_pylist()
     return TraceList(
         rows=[
             TraceRow(
@@ -99,17 +145,22 @@ def list_traces(window: tuple[int, int], wanted: Filter, order: str, most: int, 
                 status_code=r["status_code"],
                 version=r["version"],
                 instance=r["instance"],
-                spans=sizes[r["trace_id"]][0],
-                services=sizes[r["trace_id"]][1],
+                spans=r["spans"],
+                services=r["services"],
             )
-            for r in records
+            for r in shown
         ],
-        found=len(rows),
-        stand_for=float(arrow.numbers(table["weight"])[rows].sum()),
+        found=found,
+        stand_for=sum(part.stand_for for part in parts),
         detail=say_detail(window, environment),
         shown=len(shown),
-        hidden_by=hidden_by,
+        hidden_by=[name for name in wanted.conditions(_no_rows()) if name in hidden_by],
     )
+
+
+def _no_rows() -> pa.Table:
+    counted = [pa.field("spans", pa.int64()), pa.field("services", pa.int64())]
+    return pa.schema([*(spans.SPAN_SCHEMA.field(name) for name in _LIST_COLUMNS), *counted]).empty_table()
 
 
 def say_detail(window: tuple[int, int], environment: str | None) -> str | None:
@@ -125,22 +176,14 @@ def say_detail(window: tuple[int, int], environment: str | None) -> str | None:
     return " ".join(told) or None
 
 
-def _without(asked_for: pa.ChunkedArray, conditions: dict[str, pa.ChunkedArray], left_out: str) -> bool:
-    """Whether anything would be found if one condition were removed."""
-    keep = asked_for
-    for name, condition in conditions.items():
-        if name != left_out:
-            keep = pc.and_(keep, condition)
-    return bool(pc.any(pc.fill_null(keep, False)).as_py())
-
-
-def _sizes(table: pa.Table, shown: np.ndarray) -> dict[bytes, tuple[int, int]]:
-    wanted = table["trace_id"].take(pa.array(shown)).cast(pa.binary())
-    part = table.select(["trace_id", "service"]).filter(
-        pc.is_in(table["trace_id"].cast(pa.binary()), value_set=pa.concat_arrays(wanted.chunks) if wanted.num_chunks else pa.array([], pa.binary()))
-    )
-    counted = part.group_by("trace_id").aggregate([("service", "count"), ("service", "count_distinct")])
-    return {r["trace_id"]: (r["service_count"], r["service_count_distinct"]) for r in counted.to_pylist()}
+def _sizes(table: pa.Table, shown: pa.Table) -> tuple[list[int], list[int]]:
+    """How many spans and services the trace of each shown request has."""
+    ids = table["trace_id"].cast(pa.binary())
+    wanted = shown["trace_id"].cast(pa.binary())
+    part = pa.table({"trace": ids, "service": table["service"]}).filter(pc.is_in(ids, value_set=wanted))
+    counted = {r["trace"]: r for r in part.group_by("trace").aggregate([("service", "count"), ("service", "count_distinct")]).to_pylist()}
+    found = [counted[trace] for trace in wanted.to_pylist()]
+    return [r["service_count"] for r in found], [r["service_count_distinct"] for r in found]
 
 
 def trace_pair(trace: str, span: str | None, against: str | None) -> TracePair:

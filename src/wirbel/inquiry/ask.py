@@ -20,6 +20,8 @@ from wirbel.explore.traces import say_detail
 from wirbel.explore.windows import reference_for
 from wirbel.inquiry import as_json
 from wirbel.store import reading
+from wirbel.store.models import Stream
+from wirbel.store.scan import Where, scan
 
 MAX_REQUESTS = 6_000  # traces read in full, of each window; of more an even sample is taken
 MARGIN_NS = 5 * 60 * 10**9  # spans of a request may start this long after it
@@ -75,8 +77,8 @@ def _read(question: Question) -> tuple[pa.Table, list[str]]:
     windows = [w for w in (question.reference, bridge, question.focus) if w]
     kept, notes, traces = [], [], []
     for window in windows:
-        first = reading.window_spans(window.start, window.end, question.environment, _FIRST_LOOK, question.service)
-        chosen, weight, found = _choose(first, question, window)
+        where = Where(Stream.SPANS, window.start, window.end, question.environment, (question.service,), fresh=True)
+        chosen, weight, found = _choose(scan(where, _FIRST_LOOK, Symptom(question.service, question.operation), small=True))
         if weight > 1:
             notes.append(f"{found} requests between {_clock(window)}; an even sample of {len(chosen)} was read in full and weighted.")
         traces.append((window, chosen, weight))
@@ -84,8 +86,8 @@ def _read(question: Question) -> tuple[pa.Table, list[str]]:
         what = f"{question.service} {question.operation or ''}".strip()
         raise NotEnoughData(f"no requests of {what} are stored in these windows. Is the name right, and the time?")
     for window, chosen, weight in traces:
-        whole = reading.window_spans(window.start, window.end + MARGIN_NS, question.environment)
-        part = whole.filter(pc.is_in(whole["trace_id"].cast(pa.binary()), value_set=chosen.cast(pa.binary())))
+        where = Where(Stream.SPANS, window.start, window.end + MARGIN_NS, question.environment, fresh=True)
+        part = spans.concat(scan(where, None, OfTraces(chosen.cast(pa.binary()))))
         if weight != 1:
             index = part.schema.get_field_index("weight")
             part = part.set_column(index, "weight", pa.array(arrow.numbers(part["weight"]) * weight))
@@ -94,15 +96,39 @@ def _read(question: Question) -> tuple[pa.Table, list[str]]:
     return spans.deduplicate(spans.conform(spans.concat(kept))), notes
 
 
-def _choose(table: pa.Table, question: Question, window: Window) -> tuple[pa.Array, float, int]:
+@dataclass(frozen=True)
+class Symptom:
+    """Work of a scan: the traces of the symptom's requests, and whether work of the service begins in them."""
+
+    service: str
+    operation: str | None
+
+    def __call__(self, table: pa.Table, window: tuple[int, int] | None) -> pa.Table:
+        keep = pc.equal(table["service"], self.service)
+        if self.operation is not None:
+            keep = pc.and_(keep, pc.equal(table["operation"], self.operation))
+        if window is not None:
+            keep = pc.and_(keep, pc.and_(pc.greater_equal(table["start"], window[0]), pc.less(table["start"], window[1])))
+        mine = table.filter(keep)
+        seen = pa.table({"trace": mine["trace_id"], "entry": pa.array(spans.is_entry(mine))})
+        return seen.group_by("trace").aggregate([("entry", "max")])
+
+
+@dataclass(frozen=True)
+class OfTraces:
+    """Work of a scan: all spans of some traces."""
+
+    ids: pa.Array
+
+    def __call__(self, table: pa.Table, window: tuple[int, int] | None) -> pa.Table:
+        return table.filter(pc.is_in(table["trace_id"].cast(pa.binary()), value_set=self.ids))
+
+
+def _choose(parts: list[pa.Table]) -> tuple[pa.Array, float, int]:
     """Trace ids of the symptom's requests in a window, at most MAX_REQUESTS, and what each stands for."""
-    keep = pc.and_(pc.equal(table["service"], question.service), pc.and_(pc.greater_equal(table["start"], window.start), pc.less(table["start"], window.end)))
-    if question.operation is not None:
-        keep = pc.and_(keep, pc.equal(table["operation"], question.operation))
-    mine = table.filter(keep)
-    entry = mine.filter(pa.array(spans.is_entry(mine)))
-    mine = entry if entry.num_rows else mine
-    ids = mine["trace_id"].unique() if mine.num_rows else pa.array([], pa.binary(16))
+    seen = pa.concat_tables(parts) if parts else pa.table({"trace": pa.array([], pa.binary(16)), "entry_max": pa.array([], pa.bool_())})
+    entry = seen.filter(seen["entry_max"])
+    ids = (entry if entry.num_rows else seen)["trace"].unique()
     ids = ids.combine_chunks() if isinstance(ids, pa.ChunkedArray) else ids
     found = len(ids)
     if found <= MAX_REQUESTS:

@@ -134,10 +134,17 @@ def ribbon(request: HttpRequest, start: str | None = None, end: str | None = Non
     openapi_extra={"responses": {200: {"description": "The file", "content": {kind.partition(";")[0]: {} for kind in export.FORMATS.values()}}}},
 )
 def get_export(
-    request: HttpRequest, stream: str, start: str, end: str, form: str = "parquet", environment: str | None = None, service: str | None = None
+    request: HttpRequest,
+    stream: str,
+    start: str,
+    end: str,
+    form: str = "parquet",
+    environment: str | None = None,
+    service: str | None = None,
+    containing: str | None = None,
 ) -> Any:
-    """The records of a window as Parquet, OTLP JSON Lines (jsonl) or CSV."""
-    wanted = export.Wanted(stream, *_window(start, end, "window"), form, environment, service)
+    """The records of a window as Parquet, OTLP JSON Lines (jsonl) or CSV; logs may be searched for words."""
+    wanted = export.Wanted(stream, *_window(start, end, "window"), form, environment, service, containing)
     pieces = export.write(wanted)
     return StreamingHttpResponse(pieces, content_type=export.FORMATS[form], headers={"Content-Disposition": f'attachment; filename="{wanted.file_name}"'})
 

@@ -17,6 +17,6 @@ sys.setswitchinterval(0.0002)
 _django = get_asgi_application()
 
 from wirbel.intake.asgi import Doors  # noqa: E402  needs Django to be set up
-from wirbel.server.middleware import BodyLimit  # noqa: E402
+from wirbel.server.middleware import BodyLimit, Bounds  # noqa: E402
 
-application = BodyLimit(Doors(_django))
+application = BodyLimit(Doors(Bounds(_django)))

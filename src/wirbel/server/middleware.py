@@ -1,4 +1,4 @@
-"""Headers on every answer, and a bound on bodies before they are read."""
+"""Headers on every answer, a bound on bodies before they are read, and on what a question may take."""
 
 from __future__ import annotations
 
@@ -10,6 +10,7 @@ from django.http import HttpRequest, HttpResponse
 from django.utils.decorators import sync_and_async_middleware
 
 from wirbel.intake.bodies import MAX_BODY, Refusal, refuse
+from wirbel.store import asking
 
 POLICY = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'"
 
@@ -77,6 +78,31 @@ class BodyLimit:
                 await send(message)
 
         await self._application(scope, counted, sent)
+
+
+class Bounds:
+    """Bounds what a request may ask of the store, and stops its question when whoever asked goes away.
+
+    The view runs in a thread, which gets this task's context; what it reads looks at the bounds between blocks.
+    """
+
+    def __init__(self, application: Callable[[Scope, Receive, Send], Awaitable[None]]) -> None:
+        self._application = application
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        if scope["type"] != "http":
+            await self._application(scope, receive, send)
+            return
+        bounds = asking.Bounds(asking.LONGEST_S)
+
+        async def watched() -> dict[str, Any]:
+            message = await receive()
+            if message["type"] == "http.disconnect":
+                bounds.stopped.set()
+            return message
+
+        with asking.bounded(bounds):
+            await self._application(scope, watched, send)
 
 
 async def _answer_too_large(kind: str, send: Send) -> None:

@@ -43,6 +43,8 @@ DEBUG = False
 ALLOWED_HOSTS = os.environ.get("WIRBEL_HOSTS", "127.0.0.1,localhost,[::1]").split(",")
 CSRF_TRUSTED_ORIGINS = [origin for origin in os.environ.get("WIRBEL_ORIGINS", "").split(",") if origin]
 DATABASES = {"default": _database(os.environ.get("WIRBEL_DATABASE_URL", "postgresql://wirbel@127.0.0.1:5499/wirbel"))}
+# In the database, because several processes serve: a wrong password counts in all of them.
+CACHES = {"default": {"BACKEND": "django.core.cache.backends.db.DatabaseCache", "LOCATION": "accounts_cache"}}
 
 INSTALLED_APPS = [
     "django.contrib.auth",

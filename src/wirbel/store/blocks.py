@@ -1,13 +1,14 @@
 """Block bytes: Arrow tables to Parquet and back, and a cache of what was read.
 
-Only this module and reading.py know how bytes in the database become rows.
+Only this module knows how bytes in the database become rows.
 """
 
 from __future__ import annotations
 
 import threading
 from collections import OrderedDict
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Hashable, Iterable, Iterator, Sequence
+from typing import Any, Generic, TypeVar
 
 import numpy as np
 import psycopg
@@ -17,7 +18,7 @@ import pyarrow.parquet as pq
 from django.db import connection
 from django.db.models import QuerySet
 
-from wirbel.core import arrow
+from wirbel.core import arrow, words
 from wirbel.core.topology.parents import parent_rows
 from wirbel.store import bloom
 from wirbel.store.models import Block, Stream
@@ -28,6 +29,7 @@ MAX_ROWS = 250_000  # of one block: about 10 MB of spans
 MOST_SERVICES = 2_000  # named in a block; one with more is opened for any service
 PARQUET_STREAM = b"wirbel.stream"  # in an exported file's metadata: how a loader knows what it holds
 CACHE_BYTES = 384 * 2**20
+CACHE_ROWS = 4_000_000  # of one question: the tables of more are not kept
 
 
 def to_ipc(table: pa.Table) -> bytes:
@@ -114,6 +116,8 @@ def _block(stream: str, layout: Layout, table: pa.Table, environment: str, hour:
         size=len(data),
         services=services if len(services) <= MOST_SERVICES else [],
         trace_filter=_trace_filter(table) if "trace_id" in table.column_names else None,
+        # A fresh block is soon merged, and packing must not wait for what few ask.
+        word_filter=bloom.build(words.distinct(table["body"])) if stream == Stream.LOGS and level else None,
         data=data,
     )
 
@@ -166,50 +170,72 @@ def _with_parent_ids(table: pa.Table) -> pa.Table:
     return table.drop_columns(["parent_row"]).set_column(table.schema.get_field_index("parent_id"), "parent_id", merged)
 
 
-class _Cache:
-    """Tables by (block, columns), least recently used out first. Blocks never change, so nothing goes stale."""
+K = TypeVar("K", bound=Hashable)
+V = TypeVar("V")
+
+
+class Cache(Generic[K, V]):
+    """Things with ``nbytes``, least recently used out first. Blocks never change, so nothing goes stale."""
 
     def __init__(self, limit: int) -> None:
         self._limit, self._held = limit, 0
-        self._tables: OrderedDict[tuple[int, tuple[str, ...] | None], pa.Table] = OrderedDict()
+        self._things: OrderedDict[K, V] = OrderedDict()
         self._lock = threading.Lock()
 
-    def get(self, key: tuple[int, tuple[str, ...] | None]) -> pa.Table | None:
+    def get(self, key: K) -> V | None:
         with self._lock:
-            table = self._tables.get(key)
-            if table is not None:
-                self._tables.move_to_end(key)
-            return table
+            thing = self._things.get(key)
+            if thing is not None:
+                self._things.move_to_end(key)
+            return thing
 
-    def put(self, key: tuple[int, tuple[str, ...] | None], table: pa.Table) -> None:
+    def put(self, key: K, thing: V) -> None:
+        size = _size(thing)
         with self._lock:
-            if key in self._tables or table.nbytes > self._limit // 4:
+            if key in self._things or size > self._limit // 4:
                 return
-            self._tables[key] = table
-            self._held += table.nbytes
+            self._things[key] = thing
+            self._held += size
             while self._held > self._limit:
-                _, dropped = self._tables.popitem(last=False)
-                self._held -= dropped.nbytes
+                _, dropped = self._things.popitem(last=False)
+                self._held -= _size(dropped)
 
 
-_cache = _Cache(CACHE_BYTES)
+def _size(thing: Any) -> int:
+    return int(thing.nbytes) + 500  # and what Python takes for it
 
 
-def read(found: QuerySet[Block], columns: Sequence[str] | None = None) -> list[pa.Table]:
-    """The tables of the blocks, in order of id. Blocks that a merge took away meanwhile are left out:
-    the caller reads in one snapshot where that matters (see reading.py)."""
-    key = None if columns is None else tuple(sorted(columns))
-    tables: dict[int, pa.Table] = {}
+_cache: Cache[tuple[int, tuple[str, ...] | None], pa.Table] = Cache(CACHE_BYTES)
+
+
+def loaders(wanted: Sequence[int], columns: tuple[str, ...] | None, keep: bool) -> Iterator[tuple[int, Callable[[], pa.Table]]]:
+    """For each block, something that makes its table, in any thread; the bytes are fetched here, as it is iterated.
+
+    ``keep`` the tables for the next question: not when there are so many that they would only push each other out.
+    Blocks that a merge took away meanwhile are left out: the caller reads in one snapshot where that matters.
+    """
     absent = []
-    for block in found.values_list("id", flat=True):
-        table = _cache.get((block, key))
+    for block in wanted:
+        table = _cache.get((block, columns))
         if table is None:
             absent.append(block)
         else:
-            tables[block] = table
+            yield block, lambda table=table: table
+
+    def load(block: int, data: bytes | memoryview) -> pa.Table:
+        table = _read_parquet(data, columns)
+        if keep:
+            _cache.put((block, columns), table)
+        return table
+
     for block, data in _fetch(absent):
-        tables[block] = _read_parquet(data, columns)
-        _cache.put((block, key), tables[block])
+        yield block, lambda block=block, data=data: load(block, data)
+
+
+def read(found: QuerySet[Block], columns: Sequence[str] | None = None) -> list[pa.Table]:
+    """The tables of the blocks, in order of id."""
+    key = None if columns is None else tuple(sorted(columns))
+    tables = {block: load() for block, load in loaders(list(found.values_list("id", flat=True)), key, keep=True)}
     return [tables[block] for block in sorted(tables)]
 
 

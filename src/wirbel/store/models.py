@@ -34,7 +34,7 @@ class Segment(models.Model):
 
 
 class Block(models.Model):
-    """Immutable Parquet bytes of many rows, with what is needed to skip it unopened."""
+    """Immutable Parquet bytes of many rows, with what is needed to skip it unopened. Inserted by store.partitions only."""
 
     stream = models.CharField(max_length=10, choices=Stream)
     environment = models.TextField(default="")  # "": from before blocks had one, may hold several
@@ -48,6 +48,7 @@ class Block(models.Model):
     size = models.IntegerField()
     services = ArrayField(models.TextField())
     trace_filter = models.BinaryField(null=True)
+    word_filter = models.BinaryField(null=True)  # of logs
     data = models.BinaryField()
 
     class Meta:

@@ -17,7 +17,7 @@ from django.db.models import Count, Max, Q
 
 from wirbel.core import arrow, cells
 from wirbel.core.topology.parents import keys, resolve
-from wirbel.store import blocks, bloom, catalogue
+from wirbel.store import blocks, bloom, catalogue, partitions
 from wirbel.store.models import Block, PeerAddress, Segment, Stream
 from wirbel.store.streams import LAYOUTS
 
@@ -28,7 +28,6 @@ FAN_IN = 8  # blocks of one period and level that are merged
 SETTLED_NS = 2 * 3600 * 10**9  # after the start of an hour its fresh blocks are merged though they be few
 LIVE_CHANNEL = "wirbel_live"
 SENT = (Stream.SPANS, Stream.LOGS, Stream.POINTS)
-_FINISH_LOCK = 7_301  # of PostgreSQL's advisory locks: one worker at a time writes what it has made
 
 
 def pack(stream: str = Stream.SPANS) -> int:
@@ -102,11 +101,11 @@ def write(stream: str, table: pa.Table, level: int = 0) -> None:
     """Stores a combined table as blocks, with what is derived from it. Call inside a transaction."""
     if stream != Stream.SPANS:
         made = _Made(table, _blocks_of(stream, table, level), {})
-        lock_to_write()
+        partitions.lock_to_write()
     else:
         newest = Block.objects.aggregate(newest=Max("id"))["newest"] or 0
         made = _make_spans(_not_stored(table, 0), level)
-        lock_to_write()
+        partitions.lock_to_write()
         # Another worker may have stored the same spans meanwhile, from another request.
         again = _not_stored(made.table, newest)
         if again.num_rows < made.table.num_rows:
@@ -117,14 +116,8 @@ def write(stream: str, table: pa.Table, level: int = 0) -> None:
         unique_fields=["address"],
         update_fields=["service"],
     )
-    Block.objects.bulk_create(made.blocks, batch_size=1)
+    partitions.insert(made.blocks)
     catalogue.remember(stream, made.table)
-
-
-def lock_to_write() -> None:
-    """Until the end of the transaction. Whoever inserts blocks holds it, so that their ids rise in the order of commits."""
-    with connection.cursor() as cursor:
-        cursor.execute("SELECT pg_advisory_xact_lock(%s)", [_FINISH_LOCK])
 
 
 def _make_spans(table: pa.Table, level: int) -> _Made:
@@ -205,9 +198,9 @@ def _merge_group(stream: str, environment: str, step: int, hour: int, level: int
             merged = layout.combine(tables)
             merged = blocks.with_parent_rows(merged) if stream == Stream.SPANS else merged
             made = blocks.make(stream, merged, level + 1, thinned=thinned) if level else blocks.with_summaries(stream, merged, level + 1)
-        lock_to_write()
-        Block.objects.filter(id__in=chosen).delete()
-        Block.objects.bulk_create(made, batch_size=1)
+        partitions.lock_to_write()
+        group.filter(id__in=chosen).delete()
+        partitions.insert(made)
     return True
 
 

@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
-from django.db import connection, transaction
-from django.db.models import Max, Min, Q, QuerySet
+from django.db.models import Max, Min, Q
 
-from wirbel.core import arrow
+from wirbel.core import arrow, words
 from wirbel.core import cells as cell_model
 from wirbel.core.signals import logs as log_model
 from wirbel.core.signals import points as point_model
@@ -20,57 +18,32 @@ from wirbel.core.signals import spans
 from wirbel.core.signals.changes import Change
 from wirbel.store import blocks, bloom
 from wirbel.store.models import Block, ChangeRecord, Segment, Stream
+from wirbel.store.scan import MAX_FRESH, Where, Window, scan, snapshot
 
 MAX_CHANGES = 2_000  # of one window; the earliest of more are left out
 
 
-MAX_FRESH = 2_000  # segments not yet packed that a question reads
+@dataclass(frozen=True)
+class Rows:
+    """Work of a scan: the rows themselves whose ``column`` (a time, ns) lies in the window, of some services."""
+
+    column: str
+    services: tuple[str, ...] | None = None
+    words: tuple[str, ...] = ()
+    metric: str | None = None
+
+    def __call__(self, table: pa.Table, window: Window | None) -> pa.Table:
+        if window is not None:
+            table = table.filter(pc.and_(pc.greater_equal(table[self.column], window[0]), pc.less(table[self.column], window[1])))
+        if self.services is not None:
+            table = table.filter(pc.is_in(table["service"], value_set=pa.array(self.services, pa.string())))
+        if self.metric is not None:
+            table = table.filter(pc.equal(table["metric"], self.metric))
+        return table.filter(words.contains_all(table["body"], list(self.words))) if self.words else table
 
 
-@contextmanager
-def snapshot() -> Iterator[None]:
-    """All reads inside see one state of the store: what a worker moves meanwhile is neither missed nor seen twice."""
-    outermost = not connection.in_atomic_block
-    with transaction.atomic():
-        if outermost:
-            with connection.cursor() as cursor:
-                cursor.execute("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ")
-        yield
-
-
-def blocks_in(stream: str, start: int, end: int, environment: str | None = None, services: Sequence[str] | None = None, step: int = 0) -> QuerySet[Block]:
-    """Blocks that may hold records of the window; with ``step``, summaries of so many seconds and what is too fresh for one."""
-    found = Block.objects.filter(stream=stream, time_to__gte=start, time_from__lt=end)
-    found = found.filter(Q(step=step) | Q(step=0, level=0)) if step else found.filter(step=0)
-    if environment is not None:
-        found = found.filter(environment__in=(environment, ""))
-    if services is not None:
-        found = found.filter(Q(services__overlap=list(services)) | Q(services=[]))
-    return found
-
-
-def _fresh(stream: str, start: int, end: int) -> list[pa.Table]:
-    """What is durable but not yet packed."""
-    found = Segment.objects.filter(stream=stream, time_to__gte=start, time_from__lt=end).order_by("id")[:MAX_FRESH]
-    return [blocks.from_ipc(segment.data) for segment in found]
-
-
-def _environment_filter(table: pa.Table, environment: str | None) -> pa.Table:
-    if environment is None or pc.all(pc.equal(table["environment"], environment)).as_py():
-        return table
-    return table.filter(pc.equal(table["environment"], environment))
-
-
-def _within(table: pa.Table, column: str, start: int, end: int) -> pa.Table:
-    """Rows with start ≤ column < end; most blocks lie inside whole."""
-    held = pc.min_max(table[column]).as_py()
-    if not table.num_rows or (held["min"] >= start and held["max"] < end):
-        return table
-    return table.filter(pc.and_(pc.greater_equal(table[column], start), pc.less(table[column], end)))
-
-
-def _of_services(table: pa.Table, services: Sequence[str] | None) -> pa.Table:
-    return table if services is None else table.filter(pc.is_in(table["service"], value_set=pa.array(list(services), pa.string())))
+def _of(services: Sequence[str] | None) -> tuple[str, ...] | None:
+    return None if services is None else tuple(services)
 
 
 def cells(
@@ -81,11 +54,16 @@ def cells(
     With ``step`` (600 or 3600), cells of stretches of so many seconds, which begin in the window.
     """
     wanted = None if columns is None else list(dict.fromkeys([*columns, "minute", "environment", "service"]))
-    parts = blocks.read(blocks_in(Stream.CELLS, start, end, environment, services, step), wanted)
+    parts = scan(Where(Stream.CELLS, start, end, environment, _of(services), step), wanted, Rows("minute", _of(services)))
     if parts:
-        return pa.concat_tables([_within(_of_services(_environment_filter(part, environment), services), "minute", start, end) for part in parts])
+        return pa.concat_tables(parts)
     empty = cell_model.CELL_SCHEMA.empty_table()
     return empty if wanted is None else empty.select(wanted)
+
+
+def whole_tables(table: pa.Table, window: Window | None) -> pa.Table:
+    """Work of a scan: everything, in the window or not."""
+    return table
 
 
 def window_spans(start: int, end: int, environment: str | None = None, columns: Sequence[str] | None = None, service: str | None = None) -> pa.Table:
@@ -94,30 +72,31 @@ def window_spans(start: int, end: int, environment: str | None = None, columns: 
     With ``service``, only blocks that hold spans of it. What is not packed yet is read as well.
     """
     if columns is not None:
-        columns = list(dict.fromkeys([*columns, *blocks.IDENTITY]))
-    with snapshot():
-        fresh = _fresh(Stream.SPANS, start, end)
-        packed = blocks.read(blocks_in(Stream.SPANS, start, end, environment, None if service is None else [service]), columns)
-    if columns is not None:
-        fresh = [table.select([c for c in table.column_names if c in columns]) for table in fresh]
-    table = spans.concat(packed + fresh)
-    if fresh:  # the packer removes what is there twice; here it may still be
-        table = spans.deduplicate(table)
-    return _environment_filter(table, environment)
+        columns = [*columns, *blocks.IDENTITY]
+    where = Where(Stream.SPANS, start, end, environment, None if service is None else (service,), fresh=True)
+    return once(scan(where, columns, whole_tables))
 
 
-def logs(start: int, end: int, environment: str | None = None, services: Sequence[str] | None = None, columns: Sequence[str] | None = None) -> pa.Table:
-    """Log records with a time in [start, end) ns, in order of time."""
+def once(parts: list[pa.Table]) -> pa.Table:
+    """Spans of several partial results, each once: until it is packed, one that was sent twice is there twice."""
+    return spans.deduplicate(spans.concat(parts))
+
+
+def logs(
+    start: int,
+    end: int,
+    environment: str | None = None,
+    services: Sequence[str] | None = None,
+    columns: Sequence[str] | None = None,
+    containing: str | None = None,
+) -> pa.Table:
+    """Log records with a time in [start, end) ns, in order of time; with ``containing``, those whose text has all its words."""
+    asked = tuple(words.words_in(containing or ""))
     if columns is not None:
-        columns = list(dict.fromkeys([*columns, "time", "environment", "service"]))
-    with snapshot():
-        fresh = _fresh(Stream.LOGS, start, end)
-        packed = blocks.read(blocks_in(Stream.LOGS, start, end, environment, services), columns)
-    if columns is not None:
-        fresh = [table.select([c for c in table.column_names if c in columns]) for table in fresh]
-    parts = [_within(_of_services(_environment_filter(part, environment), services), "time", start, end) for part in packed + fresh]
-    table = arrow.concat(parts, log_model.LOG_SCHEMA)
-    return table.sort_by([("time", "ascending")])
+        columns = [*columns, "time", "service", *(["body"] if asked else [])]
+    where = Where(Stream.LOGS, start, end, environment, _of(services), words=asked, fresh=True)
+    parts = scan(where, columns, Rows("time", _of(services), asked))
+    return arrow.concat(parts, log_model.LOG_SCHEMA).sort_by([("time", "ascending")])
 
 
 def points(start: int, end: int, environment: str | None = None, services: Sequence[str] | None = None, metric: str | None = None, step: int = 0) -> pa.Table:
@@ -125,12 +104,8 @@ def points(start: int, end: int, environment: str | None = None, services: Seque
 
     With ``step`` (600 or 3600), summaries of stretches of so many seconds: see core.signals.points.summarise.
     """
-    with snapshot():
-        fresh = _fresh(Stream.POINTS, start, end)
-        packed = blocks.read(blocks_in(Stream.POINTS, start, end, environment, services, step))
-    parts = [_within(_of_services(_environment_filter(part, environment), services), "time", start, end) for part in packed + fresh]
-    if metric is not None:
-        parts = [part.filter(pc.equal(part["metric"], metric)) for part in parts]
+    where = Where(Stream.POINTS, start, end, environment, _of(services), step, fresh=True)
+    parts = scan(where, None, Rows("time", _of(services), metric=metric))
     return point_model.merge_summaries(parts, step * 10**9) if step else point_model.combine(parts)
 
 

@@ -5,14 +5,15 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from django.db import transaction
+from django.db.models import QuerySet
 
-from wirbel.store import blocks
+from wirbel.store import blocks, partitions
 from wirbel.store.models import Block, Retention, Stream
-from wirbel.store.packer import lock_to_write
-from wirbel.store.streams import HOUR_NS, LAYOUTS
+from wirbel.store.streams import HOUR_NS, LAYOUTS, PERIODS_NS
 
 SHARE = 0.1  # of ordinary records that a thinned block keeps
 AT_ONCE = 50  # blocks dropped in one transaction
+LONG_NS = 72 * HOUR_NS  # records kept for longer may stay until their day is over
 
 
 @dataclass(frozen=True)
@@ -67,25 +68,55 @@ def _thin(stream: str, block_id: int) -> None:
         if stream == Stream.SPANS:
             table = blocks.with_parent_rows(table)
         made = blocks.make(stream, table, max(level, 1), thinned=True)
-        lock_to_write()
-        Block.objects.bulk_create(made, batch_size=1)
+        partitions.lock_to_write()
         locked.delete()
+        partitions.insert(made)
 
 
 def drop_once(now_ns: int) -> bool:
-    """Drops some blocks that are kept no longer; False if there are none."""
-    for stream, environment in _held():
-        rule = kept(stream, environment)
-        records = now_ns - (rule.full_hours + rule.thinned_hours) * HOUR_NS
-        summaries = now_ns - rule.summary_days * 24 * HOUR_NS
-        of_stream = Block.objects.filter(stream=stream, environment=environment)
-        # Fresh blocks of a stream with summaries wait until they have some: the worker merges them soon.
-        due = of_stream.filter(step=0, time_to__lt=records)
-        if LAYOUTS[stream].summarise:
-            due = due.filter(level__gt=0)
-        for query in (due, of_stream.filter(step__gt=0, time_to__lt=summaries)):
-            ids = list(query.order_by("id").values_list("id", flat=True)[:AT_ONCE])
+    """Drops what is kept no longer, some of it; False if there is nothing."""
+    held = _held()
+    return _drop_partition(held, now_ns) or _drop_blocks(held, now_ns)
+
+
+def _limit(stream: str, environment: str, step: int, now_ns: int) -> int:
+    """Time (ns) before which blocks are due."""
+    rule = kept(stream, environment)
+    hours = rule.summary_days * 24 if step else rule.full_hours + rule.thinned_hours
+    return now_ns - hours * HOUR_NS
+
+
+def _due(stream: str, environment: str, step: int, limit: int) -> QuerySet[Block]:
+    due = Block.objects.filter(stream=stream, environment=environment, step=step, time_to__lt=limit)
+    # Fresh blocks of a stream with summaries wait until they have some: the worker merges them soon.
+    return due.filter(level__gt=0) if LAYOUTS[stream].summarise and not step else due
+
+
+def _drop_partition(held: list[tuple[str, str]], now_ns: int) -> bool:
+    """The usual way: a day goes when everything in it is due."""
+    for partition in partitions.existing():
+        limits = {environment: _limit(stream, environment, partition.step, now_ns) for stream, environment in held if stream == partition.stream}
+        if any(partition.end > limit for limit in limits.values()):
+            continue
+        inside = Block.objects.filter(stream=partition.stream, step=partition.step, hour__gte=partition.start, hour__lt=partition.end)
+        due = sum(
+            inside.filter(id__in=_due(partition.stream, environment, partition.step, limit).values("id")).count() for environment, limit in limits.items()
+        )
+        if due == inside.count() and partitions.drop(partition):
+            return True
+    return False
+
+
+def _drop_blocks(held: list[tuple[str, str]], now_ns: int) -> bool:
+    """Block by block where an environment keeps a stream for a shorter time than another one, or only for so short that a day more is much."""
+    for stream, environment in held:
+        for step in PERIODS_NS:
+            limit = _limit(stream, environment, step, now_ns)
+            longest = min(_limit(stream, other, step, now_ns) for of, other in held if of == stream)
+            if limit == longest and now_ns - limit > LONG_NS:
+                continue
+            ids = list(_due(stream, environment, step, limit).order_by("id").values_list("id", flat=True)[:AT_ONCE])
             if ids:
-                Block.objects.filter(id__in=ids).delete()
+                Block.objects.filter(stream=stream, id__in=ids).delete()
                 return True
     return False

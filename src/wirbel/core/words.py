@@ -1,0 +1,68 @@
+"""Words of texts, as numbers, so that a filter can say which blocks lack one.
+
+A word is a run of letters, digits and underscores; upper and lower case are the same. Of a
+long word the first 32 bytes count.
+"""
+
+from __future__ import annotations
+
+import re
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from wirbel.core.hashing import Words, mix
+
+LONGEST = 32  # bytes of a word that count
+_INSIDE = np.zeros(256, np.bool_)
+_INSIDE[[*b"0123456789_abcdefghijklmnopqrstuvwxyz"]] = True
+_INSIDE[0x80:] = True  # parts of letters that are not ASCII
+_WORD = re.compile(r"[0-9_a-z\x80-\U0010ffff]+")
+
+
+def words_in(asked: str) -> list[str]:
+    """The words of a search text, in lower case."""
+    return _WORD.findall(asked.lower())
+
+
+def numbers_of(words: list[str]) -> Words:
+    """The number of each word, shape (words, 2)."""
+    return distinct(pa.array(words, pa.string()))
+
+
+def distinct(texts: pa.Array | pa.ChunkedArray) -> Words:
+    """The numbers of all words in a column of text, each once; shape (words, 2), in no order."""
+    column = pa.concat_arrays(texts.chunks) if isinstance(texts, pa.ChunkedArray) and texts.num_chunks else texts
+    if not len(column) or column.null_count == len(column):
+        return np.zeros((0, 2), np.uint64)
+    # One text with a gap between records, so that words are found in all of them at once.
+    whole = pc.binary_join(pa.ListArray.from_arrays([0, len(column)], pc.utf8_lower(column.fill_null(""))), "\n")[0].as_buffer()
+    raw = np.concatenate([np.zeros(1, np.uint8), np.frombuffer(whole, np.uint8), np.zeros(LONGEST + 1, np.uint8)])
+    inside = _INSIDE[raw]
+    edges = np.flatnonzero(inside[1:] != inside[:-1]) + 1
+    first = pc.unique(pa.array(_numbers(raw, edges[::2], edges[1::2] - edges[::2]))).to_numpy()
+    return np.stack([first, mix(first)], axis=1)
+
+
+_KEPT = np.array([(1 << (8 * count)) - 1 for count in range(9)], np.uint64)  # masks for the first bytes of eight
+
+
+def _numbers(raw: npt.NDArray[np.uint8], starts: npt.NDArray[np.int64], lengths: npt.NDArray[np.int64]) -> npt.NDArray[np.uint64]:
+    """A number of each word, eight bytes at a time; few words are longer than that."""
+    eights = np.ndarray((len(raw) - 7,), np.uint64, raw, strides=(1,))  # the eight bytes from each place on
+    number = mix(eights[starts] & _KEPT[np.minimum(lengths, 8)])
+    for place in range(8, LONGEST, 8):
+        longer = np.flatnonzero(lengths > place)
+        number[longer] = mix(number[longer] ^ (eights[starts[longer] + place] & _KEPT[np.minimum(lengths[longer] - place, 8)]))
+    return number
+
+
+def contains_all(texts: pa.ChunkedArray, words: list[str]) -> pa.ChunkedArray:
+    """Rows whose text contains every word; null texts contain none."""
+    found = pc.is_valid(texts)
+    for word in words:
+        edge = r"[^0-9_a-z\x{80}-\x{10ffff}]"
+        found = pc.and_(found, pc.fill_null(pc.match_substring_regex(pc.utf8_lower(texts), f"(^|{edge}){word}({edge}|$)"), False))
+    return found

@@ -1,0 +1,239 @@
+"""The one way to ask many blocks: scan a block → partial result → merge.
+
+Partial results are made in threads, or on a Dask cluster if ``WIRBEL_DASK`` names its scheduler;
+whoever asks merges them. Blocks never change, so a small partial result is kept and used again
+when the same is asked of the same block.
+"""
+
+from __future__ import annotations
+
+import os
+from collections import deque
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import contextmanager
+from dataclasses import dataclass
+from functools import cache
+from typing import Any, TypeVar
+
+import django
+import pyarrow as pa
+import pyarrow.compute as pc
+from django.apps import apps
+from django.db import connection, transaction
+from django.db.models import Q, QuerySet
+
+from wirbel.core import words
+from wirbel.store import asking, blocks, bloom
+from wirbel.store.models import Block, Segment, Stream
+from wirbel.store.streams import LAYOUTS, PERIODS_NS
+
+MAX_FRESH = 2_000  # segments not yet packed that a question reads
+THREADS = max(2, os.cpu_count() or 2)
+_FAR_BLOCKS = 8  # that a Dask task reads
+_STOP_CHECK_S = 0.2
+
+R = TypeVar("R")
+Window = tuple[int, int]
+Work = Callable[[pa.Table, Window | None], R]
+"""Makes a partial result of the rows of a block. The window is None for a block that lies in it as a whole.
+Work that is sent to other machines must be picklable, so it is a function of a module or a frozen dataclass."""
+
+
+@dataclass(frozen=True)
+class Where:
+    """Which blocks: those that may hold records of a stream in [start, end) ns.
+
+    With ``step``, summaries of so many seconds, and what is too fresh to have one. With ``words``, only
+    blocks whose texts may hold all of them. ``fresh``: also what is durable but not packed yet.
+    """
+
+    stream: str
+    start: int
+    end: int
+    environment: str | None = None
+    services: tuple[str, ...] | None = None
+    step: int = 0
+    words: tuple[str, ...] = ()
+    fresh: bool = False
+
+    def blocks(self) -> QuerySet[Block]:
+        found = Block.objects.filter(stream=self.stream, time_to__gte=self.start, time_from__lt=self.end, hour__lt=self.end)
+        if self.stream != Stream.SPANS:  # a span may last for days; everything else ends with its hour
+            found = found.filter(hour__gt=self.start - PERIODS_NS[self.step] - max(self.step, 60) * 10**9)
+        found = found.filter(Q(step=self.step) | Q(step=0, level=0)) if self.step else found.filter(step=0)
+        if self.environment is not None:
+            found = found.filter(environment__in=(self.environment, ""))
+        if self.services is not None:
+            found = found.filter(Q(services__overlap=list(self.services)) | Q(services=[]))
+        return found
+
+
+@contextmanager
+def snapshot() -> Iterator[None]:
+    """All reads inside see one state of the store: what a worker moves meanwhile is neither missed nor seen twice."""
+    outermost = not connection.in_atomic_block
+    with transaction.atomic():
+        if outermost:
+            with connection.cursor() as cursor:
+                cursor.execute("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ")
+        yield
+
+
+@dataclass(frozen=True)
+class _Task:
+    """One block, and what to do with it."""
+
+    block: int
+    rows: int
+    whole: bool  # it lies in the window
+    mixed: bool  # it may hold other environments
+
+
+def scan(where: Where, columns: Sequence[str] | None, work: Work[R], small: bool = False) -> list[R]:
+    """Partial results of all blocks, in order of their ids, then that of what is not packed yet.
+
+    ``small`` results (with ``nbytes``) are kept; ``work`` must then be hashable. Raises QuestionStopped and QuestionTooLarge.
+    """
+    wanted = None if columns is None else tuple(sorted({*columns, "environment"}))
+    with snapshot():
+        fresh = _fresh(where) if where.fresh else []
+        tasks = _tasks(where)
+        do = _Do(where.environment, (where.start, where.end), wanted, work)
+        total = sum(task.rows for task in tasks)
+        known = {task.block: found for task in tasks if small and task.whole and (found := _partials.get((task.block, do.key))) is not None}
+        rest = [task for task in tasks if task.block not in known]
+        address = os.environ.get("WIRBEL_DASK")
+        made = _on_dask(address, rest, do, total) if address else _in_threads(rest, do, total)
+        for task, partial in made:
+            known[task.block] = partial
+            if small and task.whole:
+                _partials.put((task.block, do.key), partial)
+    results = [known[task.block] for task in tasks]
+    if fresh:
+        results.append(do(LAYOUTS[where.stream].combine(fresh), whole=False, mixed=True))
+    return results
+
+
+@dataclass(frozen=True)
+class _Do:
+    environment: str | None
+    window: Window
+    columns: tuple[str, ...] | None
+    work: Work[Any]
+
+    @property
+    def key(self) -> tuple[Any, ...]:
+        return self.environment, self.columns, self.work
+
+    def __call__(self, table: pa.Table, whole: bool, mixed: bool) -> Any:
+        if self.columns is not None:
+            table = table.select([name for name in table.column_names if name in self.columns])
+        if mixed and self.environment is not None:
+            table = table.filter(pc.equal(table["environment"], self.environment))
+        return self.work(table, None if whole else self.window)
+
+
+def _tasks(where: Where) -> list[_Task]:
+    asked = words.numbers_of(list(where.words)) if where.words else None
+    fields = where.blocks().order_by("id").values_list("id", "rows", "time_from", "time_to", "environment", *(["word_filter"] if where.words else []))
+    tasks = []
+    for block, rows, first, last, environment, *known in fields:
+        if known and known[0] is not None and not bloom.may_contain(bytes(known[0]), asked).all():
+            continue
+        tasks.append(_Task(block, rows, first >= where.start and last < where.end, environment == ""))
+    return tasks
+
+
+def _fresh(where: Where) -> list[pa.Table]:
+    found = Segment.objects.filter(stream=where.stream, time_to__gte=where.start, time_from__lt=where.end).order_by("id")[:MAX_FRESH]
+    return [blocks.from_ipc(segment.data) for segment in found]
+
+
+_partials: blocks.Cache[tuple[int, tuple[Any, ...]], Any] = blocks.Cache(64 * 2**20)
+
+
+@cache
+def _pool() -> ThreadPoolExecutor:
+    return ThreadPoolExecutor(THREADS, thread_name_prefix="scan")
+
+
+def _in_threads(tasks: list[_Task], do: _Do, total: int) -> Iterator[tuple[_Task, Any]]:
+    """Bytes come over this thread's connection, in its snapshot; threads make tables of them and do the work.
+
+    Few tables exist at a time, which bounds memory.
+    """
+    keep = total <= blocks.CACHE_ROWS
+    by_id = {task.block: task for task in tasks}
+    under_way: deque[tuple[_Task, Future[Any]]] = deque()
+    done = 0
+
+    def finish() -> tuple[_Task, Any]:
+        nonlocal done
+        task, future = under_way.popleft()
+        result = future.result()
+        done += task.rows
+        return task, result
+
+    try:
+        for block, load in blocks.loaders(list(by_id), do.columns, keep):
+            asking.check(done, total)
+            task = by_id[block]
+            under_way.append((task, _pool().submit(lambda task=task, load=load: do(load(), task.whole, task.mixed))))
+            if len(under_way) > THREADS:
+                yield finish()
+        while under_way:
+            yield finish()
+    finally:
+        for _, future in under_way:
+            future.cancel()
+
+
+@cache
+def _client(address: str) -> Any:
+    from distributed import Client
+
+    return Client(address, set_as_default=False)
+
+
+def _on_dask(address: str, tasks: list[_Task], do: _Do, total: int) -> Iterator[tuple[_Task, Any]]:
+    """Other machines read the blocks themselves, in this transaction's snapshot."""
+    if not tasks:
+        return
+    from distributed import TimeoutError as NotYet
+
+    with connection.cursor() as cursor:
+        cursor.execute("SELECT pg_export_snapshot()")
+        exported = cursor.fetchone()[0]
+    client = _client(address)
+    parts = [tasks[first : first + _FAR_BLOCKS] for first in range(0, len(tasks), _FAR_BLOCKS)]
+    futures = [client.submit(read_far, part, do, exported, pure=False) for part in parts]
+    done = 0
+    try:
+        for part, future in zip(parts, futures, strict=True):
+            while True:
+                asking.check(done, total)
+                try:
+                    results = future.result(timeout=_STOP_CHECK_S)
+                    break
+                except NotYet:
+                    continue
+            done += sum(task.rows for task in part)
+            yield from zip(part, results, strict=True)
+    finally:
+        client.cancel(futures)
+
+
+def read_far(tasks: list[_Task], do: _Do, exported: str) -> list[Any]:
+    """Runs on a Dask worker, which needs this package and ``WIRBEL_DATABASE_URL``."""
+    if not apps.ready:
+        os.environ.setdefault("DJANGO_SETTINGS_MODULE", "wirbel.server.settings")
+        django.setup()
+    try:
+        with transaction.atomic(), connection.cursor() as cursor:
+            cursor.execute("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ")
+            cursor.execute("SET TRANSACTION SNAPSHOT %s", [exported])
+            made = {task.block: result for task, result in _in_threads(tasks, do, 0)}
+    finally:
+        connection.close()
+    return [made[task.block] for task in tasks]
