@@ -13,6 +13,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
+import pyarrow.compute as pc
 
 LEVELS = ("span", "log", "resource")
 TYPE_LETTERS = {"s": pa.string(), "i": pa.int64(), "f": pa.float64(), "b": pa.bool_(), "j": pa.string(), "x": pa.binary()}
@@ -66,6 +67,19 @@ def concat(tables: list[pa.Table], schema: pa.Schema) -> pa.Table:
     """One table of all rows; an attribute column missing in a part is null there. Of nothing: an empty one of ``schema``."""
     kept = [table for table in tables if table.num_rows]
     return pa.concat_tables(kept, promote_options="default") if kept else schema.empty_table()
+
+
+def columns_of(key: str) -> list[str]:
+    """The columns that may hold the values of an attribute, a column of the tables or an attribute under its current name."""
+    return [PROMOTED_RESOURCE.get(key, key), *(attribute_column(level, letter, key) for level in LEVELS for letter in TYPE_LETTERS)]
+
+
+def values_of(table: pa.Table, key: str) -> pa.ChunkedArray:
+    """An attribute of each row as text, whatever its type and level; null where a row has none."""
+    present = [table[name].cast(pa.string()) for name in columns_of(key) if name in table.column_names and not pa.types.is_binary(table[name].type)]
+    if not present:
+        return pa.chunked_array([pa.nulls(table.num_rows, pa.string())])
+    return present[0] if len(present) == 1 else pc.coalesce(*present)
 
 
 def codes(column: pa.ChunkedArray | pa.Array) -> tuple[npt.NDArray[np.int64], list[Any]]:

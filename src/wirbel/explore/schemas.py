@@ -267,3 +267,71 @@ class TracePair(BaseModel):
     this: TraceView
     normal: TraceView | None
     ratio: float | None
+
+
+class BreakdownRow(BaseModel):
+    """Requests with one value of an attribute (null: without it). What they add to the change is against the reference's own mean and share."""
+
+    value: str | None
+    focus: Figures
+    reference: Figures
+    more_seconds: float | None
+    more_failures: float | None
+
+
+class Breakdown(BaseModel):
+    by: str
+    rows: list[BreakdownRow]
+    values: int
+    detail: str | None
+
+
+class AttributeRow(BaseModel):
+    """An attribute and the share of its stream's records that carry it."""
+
+    level: str
+    name: str
+    share: float
+
+
+class KnownMetric(BaseModel):
+    service: str
+    environment: str
+    name: str
+    unit: str | None
+    kind: str
+    newest: str
+
+
+class EntityRow(BaseModel):
+    kind: str
+    name: str
+    environment: str
+    runs_on_kind: str | None
+    runs_on: str | None
+    services: list[str]
+    newest: str
+
+
+class MetricLine(BaseModel):
+    """Values by point, null where nothing was sent; their bounds if they are not exact; means of the two windows."""
+
+    label: str
+    values: list[float | None]
+    low: list[float | None] | None
+    high: list[float | None] | None
+    focus: float | None
+    reference: float | None
+
+
+class MetricView(BaseModel):
+    metric: str
+    unit: str | None
+    kind: str
+    meaning: str
+    note: str | None
+    start: str
+    step_s: int
+    series: int
+    labels: list[str]
+    lines: list[MetricLine]

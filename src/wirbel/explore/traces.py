@@ -24,10 +24,10 @@ from wirbel.store.scan import Where, scan
 
 MOST_SPANS = 3_000  # of one trace that are sent to a screen
 LEAST_RUN = 3  # like calls that make a run
-_LIST_COLUMNS = [
+LIST_COLUMNS = [
     "trace_id",
     "span_id",
-    "parent_id",
+    "is_root",
     "service",
     "operation",
     "kind",
@@ -37,9 +37,9 @@ _LIST_COLUMNS = [
     "status_code",
     "version",
     "instance",
-    "environment",
     "weight",
 ]
+COUNT_COLUMNS = ["is_root", "service", "kind", "start", "duration", "outcome", "weight"]
 
 
 @dataclass(frozen=True)
@@ -53,6 +53,12 @@ class Filter:
     outcome: str | None = None
     slower_than_s: float | None = None
     faster_than_s: float | None = None
+    attributes: tuple[tuple[str, str], ...] = ()  # names and the values they must have
+
+    def columns(self) -> list[str]:
+        """Which the conditions are about, beyond COUNT_COLUMNS."""
+        own = [name for name in ("operation", "version", "instance") if getattr(self, name) is not None]
+        return own + [column for key, _ in self.attributes for column in arrow.columns_of(key)]
 
     def conditions(self, table: pa.Table) -> dict[str, pa.ChunkedArray]:
         """Each set condition's name and the rows that meet it."""
@@ -63,6 +69,8 @@ class Filter:
             found["slower than"] = pc.greater_equal(table["duration"], int(self.slower_than_s * 1e9))
         if self.faster_than_s is not None:
             found["faster than"] = pc.less_equal(table["duration"], int(self.faster_than_s * 1e9))
+        for key, value in self.attributes:
+            found[key] = pc.equal(arrow.values_of(table, key), value)
         return found
 
 
@@ -99,7 +107,7 @@ class Find:
         return Found(found, len(rows), float(arrow.numbers(table["weight"])[rows].sum()))
 
     def meets(self, table: pa.Table, window: tuple[int, int] | None, conditions: dict[str, pa.ChunkedArray], without: str | None = None) -> np.ndarray:
-        keep = pa.chunked_array([pa.array(spans.is_entry(table))]) if self.wanted.service else pc.is_null(table["parent_id"])
+        keep = pa.chunked_array([pa.array(spans.is_entry(table))]) if self.wanted.service else pa.chunked_array([pa.array(spans.is_root(table))])
         if window is not None:
             keep = pc.and_(keep, pc.and_(pc.greater_equal(table["start"], window[0]), pc.less(table["start"], window[1])))
         for name, condition in conditions.items():
@@ -127,10 +135,11 @@ def list_traces(window: tuple[int, int], wanted: Filter, order: str, most: int, 
     """Requests of a window that meet all conditions."""
     find = Find(wanted, order, most)
     where = Where(Stream.SPANS, *window, environment, (wanted.service,) if wanted.service else None, fresh=True)
-    parts = scan(where, _LIST_COLUMNS, find, small=True)
+    columns = [*LIST_COLUMNS, *wanted.columns()]
+    parts = scan(where, columns, find, small=True)
     found = sum(part.count for part in parts)
-    hidden_by = {name for part in scan(where, _LIST_COLUMNS, Hiding(find)) for name in part} if not found else set()
-    table = pa.concat_tables([part.rows.select([*_LIST_COLUMNS, "spans", "services"]) for part in parts if part.count] or [_no_rows()])
+    hidden_by = {name for part in scan(where, columns, Hiding(find)) for name in part} if not found else set()
+    table = pa.concat_tables([part.rows.select(_no_rows().column_names) for part in parts if part.count] or [_no_rows()])
     shown = table.take(pa.array(_places(table, order).argsort(kind="stable")[:most])).to_pylist()
     return TraceList(
         rows=[
@@ -160,7 +169,7 @@ def list_traces(window: tuple[int, int], wanted: Filter, order: str, most: int, 
 
 def _no_rows() -> pa.Table:
     counted = [pa.field("spans", pa.int64()), pa.field("services", pa.int64())]
-    return pa.schema([*(spans.SPAN_SCHEMA.field(name) for name in _LIST_COLUMNS), *counted]).empty_table()
+    return pa.schema([*(field for field in spans.SPAN_SCHEMA if field.name in LIST_COLUMNS), *counted]).empty_table()
 
 
 def say_detail(window: tuple[int, int], environment: str | None) -> str | None:

@@ -27,7 +27,7 @@ MAX_REQUESTS = 6_000  # traces read in full, of each window; of more an even sam
 MARGIN_NS = 5 * 60 * 10**9  # spans of a request may start this long after it
 CHANGES_BEFORE_NS = 3 * 3600 * 10**9  # changes this long before the focus are judged
 ONSET_BEFORE_NS = 15 * 60 * 10**9  # requests this long before the focus help to place the onset
-_FIRST_LOOK = ["trace_id", "service", "operation", "kind", "start", "environment", "parent_id"]
+_FIRST_LOOK = ["trace_id", "service", "operation", "kind", "start", "is_root"]
 
 
 @dataclass(frozen=True)

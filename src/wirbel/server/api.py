@@ -12,12 +12,15 @@ from django.http import HttpRequest, StreamingHttpResponse
 from ninja import NinjaAPI, Query, Schema
 from ninja.errors import HttpError
 from ninja.security import django_auth
+from pydantic import Field
 
 from wirbel.core.errors import InvalidQuestion, NotEnoughData, WirbelError
 from wirbel.core.signals.changes import parse_time
 from wirbel.core.text import rfc3339
-from wirbel.explore import export, schemas, windows
+from wirbel.explore import export, known, schemas, windows
+from wirbel.explore.breakdown import breakdown
 from wirbel.explore.figures import listed, window_out
+from wirbel.explore.metrics import metric_view
 from wirbel.explore.service import service_view
 from wirbel.explore.standing import overview
 from wirbel.explore.traces import Filter, list_traces, trace_pair
@@ -185,24 +188,74 @@ def service(request: HttpRequest, name: str, asked: Query[Compared]) -> Any:
     return service_view(name, *_range(asked.start, asked.end), *asked.windows(), asked.environment)
 
 
+class Conditions(Schema):
+    """Which requests; each condition may be left out."""
+
+    service: str | None = None
+    operation: str | None = None
+    version: str | None = None
+    instance: str | None = None
+    outcome: Literal["done", "refused", "failed"] | None = None
+    slower_than_s: float | None = None
+    faster_than_s: float | None = None
+    carrying: list[str] = Field(default=[], max_length=10, description="ATTRIBUTE=VALUE; a request must have them all")
+
+    def filter(self) -> Filter:
+        pairs = [text.partition("=") for text in self.carrying]
+        if wrong := next((key for key, sign, _ in pairs if not sign or not key), None):
+            raise InvalidQuestion(f"write ATTRIBUTE=VALUE, not {wrong!r}")
+        return Filter(
+            self.service,
+            self.operation,
+            self.version,
+            self.instance,
+            self.outcome,
+            self.slower_than_s,
+            self.faster_than_s,
+            tuple((key, value) for key, _, value in pairs),
+        )
+
+
 @api.get("/traces", response=schemas.TraceList)
 def traces(
     request: HttpRequest,
     start: str,
     end: str,
-    service: str | None = None,
-    operation: str | None = None,
-    version: str | None = None,
-    instance: str | None = None,
-    outcome: Literal["done", "refused", "failed"] | None = None,
-    slower_than_s: float | None = None,
-    faster_than_s: float | None = None,
+    conditions: Query[Conditions],
     order: Literal["slowest", "fastest", "newest", "oldest"] = "slowest",
     most: int = 100,
     environment: str | None = None,
 ) -> Any:
-    wanted = Filter(service, operation, version, instance, outcome, slower_than_s, faster_than_s)
-    return list_traces(_window(start, end, "range"), wanted, order, max(1, min(most, MOST_ROWS)), environment)
+    return list_traces(_window(start, end, "range"), conditions.filter(), order, max(1, min(most, MOST_ROWS)), environment)
+
+
+@api.get("/breakdown", response=schemas.Breakdown)
+def get_breakdown(request: HttpRequest, by: str, conditions: Query[Conditions], asked: Query[Compared]) -> Any:
+    """Requests split by the values of an attribute, focus beside reference."""
+    return breakdown(*asked.windows(), conditions.filter(), by, asked.environment)
+
+
+@api.get("/known/attributes", response=list[schemas.AttributeRow])
+def known_attributes(request: HttpRequest, stream: Literal["spans", "logs"] = "spans", environment: str | None = None) -> Any:
+    """Attributes of a stream's records, the commonest first."""
+    return known.attributes(stream, environment)
+
+
+@api.get("/known/metrics", response=list[schemas.KnownMetric])
+def known_metrics(request: HttpRequest, service: str | None = None, environment: str | None = None) -> Any:
+    return known.metrics(service, environment)
+
+
+@api.get("/known/entities", response=list[schemas.EntityRow])
+def known_entities(request: HttpRequest, kind: str | None = None, service: str | None = None, environment: str | None = None) -> Any:
+    """Hosts, pods, containers, processes, databases …, and what each runs on."""
+    return known.entities(kind, service, environment)
+
+
+@api.get("/services/{name}/metric", response=schemas.MetricView)
+def get_metric(request: HttpRequest, name: str, metric: str, asked: Query[Compared], by: str | None = None) -> Any:
+    """A metric of a service over time, in one line or in one for each value of a label."""
+    return metric_view(name, metric, *_range(asked.start, asked.end), list(asked.windows()), asked.environment, by)
 
 
 @api.get("/traces/{trace}", response=schemas.TracePair)

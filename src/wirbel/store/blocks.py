@@ -152,13 +152,19 @@ def _read_parquet(data: bytes | memoryview, columns: Sequence[str] | None) -> pa
     """Rows of a block with parent ids restored; a wanted column that the block lacks is left out."""
     file = pq.ParquetFile(pa.py_buffer(data))
     names = file.schema_arrow.names
-    wanted = names if columns is None else [name for name in names if name in columns]
-    if columns is not None and "parent_id" in columns and "parent_row" in names:
-        wanted = list(dict.fromkeys([*wanted, "span_id", "parent_row"]))
+    if columns is None:
+        table = file.read()
+        return _with_parent_ids(table) if "parent_row" in names else table
+    wanted = [name for name in names if name in columns]
+    if "parent_row" in names and not {"parent_id", "is_root"}.isdisjoint(columns):
+        ids = ["parent_id", "span_id"] if "parent_id" in columns else ["parent_id"]
+        wanted = list(dict.fromkeys([*wanted, *ids, "parent_row"]))
     table = file.read(columns=wanted)
-    if "parent_row" in table.column_names:
+    if "is_root" in columns:
+        table = table.append_column("is_root", pc.and_(pc.is_null(table["parent_row"]), pc.is_null(table["parent_id"])))
+    if "parent_id" in columns and "parent_row" in names:
         table = _with_parent_ids(table)
-    return table
+    return table.select([name for name in table.column_names if name in columns])
 
 
 def _with_parent_ids(table: pa.Table) -> pa.Table:

@@ -95,10 +95,11 @@ def scan(where: Where, columns: Sequence[str] | None, work: Work[R], small: bool
 
     ``small`` results (with ``nbytes``) are kept; ``work`` must then be hashable. Raises QuestionStopped and QuestionTooLarge.
     """
-    wanted = None if columns is None else tuple(sorted({*columns, "environment"}))
     with snapshot():
         fresh = _fresh(where) if where.fresh else []
         tasks = _tasks(where)
+        mixed = where.environment is not None and any(task.mixed for task in tasks)
+        wanted = None if columns is None else tuple(sorted({*columns, "environment"} if mixed else {*columns}))
         do = _Do(where.environment, (where.start, where.end), wanted, work)
         total = sum(task.rows for task in tasks)
         known = {task.block: found for task in tasks if small and task.whole and (found := _partials.get((task.block, do.key))) is not None}
@@ -127,10 +128,12 @@ class _Do:
         return self.environment, self.columns, self.work
 
     def __call__(self, table: pa.Table, whole: bool, mixed: bool) -> Any:
-        if self.columns is not None:
-            table = table.select([name for name in table.column_names if name in self.columns])
         if mixed and self.environment is not None:
             table = table.filter(pc.equal(table["environment"], self.environment))
+        if self.columns is not None:
+            if "is_root" in self.columns and "is_root" not in table.column_names:
+                table = table.append_column("is_root", pc.is_null(table["parent_id"]))
+            table = table.select([name for name in table.column_names if name in self.columns])
         return self.work(table, None if whole else self.window)
 
 

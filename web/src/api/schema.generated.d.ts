@@ -4,6 +4,26 @@
  */
 
 export interface paths {
+    "/api/breakdown": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Breakdown
+         * @description Requests split by the values of an attribute, focus beside reference.
+         */
+        get: operations["wirbel_server_api_get_breakdown"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/changes": {
         parameters: {
             query?: never;
@@ -65,7 +85,7 @@ export interface paths {
         };
         /**
          * Get Export
-         * @description The records of a window as Parquet, OTLP JSON Lines (jsonl) or CSV.
+         * @description The records of a window as Parquet, OTLP JSON Lines (jsonl) or CSV; logs may be searched for words.
          */
         get: operations["wirbel_server_api_get_export"];
         put?: never;
@@ -126,6 +146,63 @@ export interface paths {
          * @description What arrives, from whom, how fast, and what was turned away and why.
          */
         get: operations["wirbel_intake_api_get_intake"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/known/attributes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Known Attributes
+         * @description Attributes of a stream's records, the commonest first.
+         */
+        get: operations["wirbel_server_api_known_attributes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/known/entities": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Known Entities
+         * @description Hosts, pods, containers, processes, databases …, and what each runs on.
+         */
+        get: operations["wirbel_server_api_known_entities"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/known/metrics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Known Metrics */
+        get: operations["wirbel_server_api_known_metrics"];
         put?: never;
         post?: never;
         delete?: never;
@@ -200,6 +277,26 @@ export interface paths {
         };
         /** Service */
         get: operations["wirbel_server_api_service"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/services/{name}/metric": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Metric
+         * @description A metric of a service over time, in one line or in one for each value of a label.
+         */
+        get: operations["wirbel_server_api_get_metric"];
         put?: never;
         post?: never;
         delete?: never;
@@ -308,6 +405,18 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * AttributeRow
+         * @description An attribute and the share of its stream's records that carry it.
+         */
+        AttributeRow: {
+            /** Level */
+            level: string;
+            /** Name */
+            name: string;
+            /** Share */
+            share: number;
+        };
         /** Backlog */
         Backlog: {
             /** Oldest S */
@@ -320,6 +429,31 @@ export interface components {
             set_aside: number;
             /** Size */
             size: number;
+        };
+        /** Breakdown */
+        Breakdown: {
+            /** By */
+            by: string;
+            /** Detail */
+            detail: string | null;
+            /** Rows */
+            rows: components["schemas"]["BreakdownRow"][];
+            /** Values */
+            values: number;
+        };
+        /**
+         * BreakdownRow
+         * @description Requests with one value of an attribute (null: without it). What they add to the change is against the reference's own mean and share.
+         */
+        BreakdownRow: {
+            focus: components["schemas"]["Figures"];
+            /** More Failures */
+            more_failures: number | null;
+            /** More Seconds */
+            more_seconds: number | null;
+            reference: components["schemas"]["Figures"];
+            /** Value */
+            value: string | null;
         };
         /** CallRow */
         CallRow: {
@@ -397,6 +531,32 @@ export interface components {
             /** Start */
             start?: string | null;
         };
+        /**
+         * Conditions
+         * @description Which requests; each condition may be left out.
+         */
+        Conditions: {
+            /**
+             * Carrying
+             * @description ATTRIBUTE=VALUE; a request must have them all
+             * @default []
+             */
+            carrying: string[];
+            /** Faster Than S */
+            faster_than_s?: number | null;
+            /** Instance */
+            instance?: string | null;
+            /** Operation */
+            operation?: string | null;
+            /** Outcome */
+            outcome?: ("done" | "refused" | "failed") | null;
+            /** Service */
+            service?: string | null;
+            /** Slower Than S */
+            slower_than_s?: number | null;
+            /** Version */
+            version?: string | null;
+        };
         /** ContributionOut */
         ContributionOut: {
             beside: components["schemas"]["Example"] | null;
@@ -464,6 +624,23 @@ export interface components {
             name: string;
             /** Service */
             service: string | null;
+        };
+        /** EntityRow */
+        EntityRow: {
+            /** Environment */
+            environment: string;
+            /** Kind */
+            kind: string;
+            /** Name */
+            name: string;
+            /** Newest */
+            newest: string;
+            /** Runs On */
+            runs_on: string | null;
+            /** Runs On Kind */
+            runs_on_kind: string | null;
+            /** Services */
+            services: string[];
         };
         /** EventOut */
         EventOut: {
@@ -640,6 +817,21 @@ export interface components {
             /** Verdict */
             verdict: string;
         };
+        /** KnownMetric */
+        KnownMetric: {
+            /** Environment */
+            environment: string;
+            /** Kind */
+            kind: string;
+            /** Name */
+            name: string;
+            /** Newest */
+            newest: string;
+            /** Service */
+            service: string;
+            /** Unit */
+            unit: string | null;
+        };
         /** Mark */
         Mark: {
             /** Key */
@@ -655,6 +847,47 @@ export interface components {
             name: string;
             /** Role */
             role: string;
+        };
+        /**
+         * MetricLine
+         * @description Values by point, null where nothing was sent; their bounds if they are not exact; means of the two windows.
+         */
+        MetricLine: {
+            /** Focus */
+            focus: number | null;
+            /** High */
+            high: (number | null)[] | null;
+            /** Label */
+            label: string;
+            /** Low */
+            low: (number | null)[] | null;
+            /** Reference */
+            reference: number | null;
+            /** Values */
+            values: (number | null)[];
+        };
+        /** MetricView */
+        MetricView: {
+            /** Kind */
+            kind: string;
+            /** Labels */
+            labels: string[];
+            /** Lines */
+            lines: components["schemas"]["MetricLine"][];
+            /** Meaning */
+            meaning: string;
+            /** Metric */
+            metric: string;
+            /** Note */
+            note: string | null;
+            /** Series */
+            series: number;
+            /** Start */
+            start: string;
+            /** Step S */
+            step_s: number;
+            /** Unit */
+            unit: string | null;
         };
         /** MovedOut */
         MovedOut: {
@@ -1287,6 +1520,44 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    wirbel_server_api_get_breakdown: {
+        parameters: {
+            query: {
+                by: string;
+                service?: string | null;
+                operation?: string | null;
+                version?: string | null;
+                instance?: string | null;
+                outcome?: ("done" | "refused" | "failed") | null;
+                slower_than_s?: number | null;
+                faster_than_s?: number | null;
+                /** @description ATTRIBUTE=VALUE; a request must have them all */
+                carrying?: string[];
+                focus_from: string;
+                focus_to: string;
+                reference_from: string;
+                reference_to: string;
+                start?: string | null;
+                end?: string | null;
+                environment?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Breakdown"];
+                };
+            };
+        };
+    };
     wirbel_server_api_changes: {
         parameters: {
             query: {
@@ -1386,6 +1657,7 @@ export interface operations {
                 form?: string;
                 environment?: string | null;
                 service?: string | null;
+                containing?: string | null;
             };
             header?: never;
             path: {
@@ -1496,6 +1768,76 @@ export interface operations {
             };
         };
     };
+    wirbel_server_api_known_attributes: {
+        parameters: {
+            query?: {
+                stream?: "spans" | "logs";
+                environment?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AttributeRow"][];
+                };
+            };
+        };
+    };
+    wirbel_server_api_known_entities: {
+        parameters: {
+            query?: {
+                kind?: string | null;
+                service?: string | null;
+                environment?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EntityRow"][];
+                };
+            };
+        };
+    };
+    wirbel_server_api_known_metrics: {
+        parameters: {
+            query?: {
+                service?: string | null;
+                environment?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KnownMetric"][];
+                };
+            };
+        };
+    };
     wirbel_server_api_get_overview: {
         parameters: {
             query: {
@@ -1597,6 +1939,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ServiceView"];
+                };
+            };
+        };
+    };
+    wirbel_server_api_get_metric: {
+        parameters: {
+            query: {
+                metric: string;
+                focus_from: string;
+                focus_to: string;
+                reference_from: string;
+                reference_to: string;
+                start?: string | null;
+                end?: string | null;
+                environment?: string | null;
+                by?: string | null;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MetricView"];
                 };
             };
         };
@@ -1719,6 +2093,8 @@ export interface operations {
                 outcome?: ("done" | "refused" | "failed") | null;
                 slower_than_s?: number | null;
                 faster_than_s?: number | null;
+                /** @description ATTRIBUTE=VALUE; a request must have them all */
+                carrying?: string[];
                 order?: "slowest" | "fastest" | "newest" | "oldest";
                 most?: number;
                 environment?: string | null;

@@ -1,10 +1,50 @@
+import { type QueryKey, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+
+const PATIENCE_MS = 1500;
+
+interface WaitingProps {
+  error: Error | null;
+  what: string;
+  /** Of a question that may take long: it can be stopped, which stops the server's work too. */
+  stops?: QueryKey;
+}
+
 /** What stands where an answer will be: what is read, or why there is none. */
-export function Waiting({ error, what }: { error: Error | null; what: string }) {
-  return error ? (
-    <p role="alert" className="py-6 text-rust">
-      {error.message}
+export function Waiting({ error, what, stops }: WaitingProps) {
+  if (error)
+    return (
+      <p role="alert" className="py-6 text-rust">
+        {error.message}
+      </p>
+    );
+  return stops ? <Stoppable key={stops.join(" ")} what={what} stops={stops} /> : <Reading what={what} />;
+}
+
+function Reading({ what }: { what: string }) {
+  return <p className="py-6 text-second">Reading {what}…</p>;
+}
+
+function Stoppable({ what, stops }: { what: string; stops: QueryKey }) {
+  const queries = useQueryClient();
+  const [state, setState] = useState<"new" | "long" | "stopped">("new");
+  useEffect(() => {
+    const timer = setTimeout(() => setState((now) => (now === "new" ? "long" : now)), PATIENCE_MS);
+    return () => clearTimeout(timer);
+  }, []);
+  if (state === "new") return <Reading what={what} />;
+  const stopped = state === "stopped";
+  const act = () => {
+    if (stopped) void queries.refetchQueries({ queryKey: stops });
+    else void queries.cancelQueries({ queryKey: stops });
+    setState(stopped ? "long" : "stopped");
+  };
+  return (
+    <p className="py-6 text-second">
+      {stopped ? `Stopped. Nothing of ${what} is shown.` : `Still reading ${what}. A shorter window is quicker.`}{" "}
+      <button type="button" className="action ml-2" onClick={act}>
+        {stopped ? "Ask again" : "Stop"}
+      </button>
     </p>
-  ) : (
-    <p className="py-6 text-second">Reading {what}…</p>
   );
 }

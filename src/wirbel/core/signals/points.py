@@ -125,7 +125,7 @@ def merge_summaries(tables: list[pa.Table], step_ns: int) -> pa.Table:
     gauge = kind == GAUGE
     adds = (temporality == DELTA) & (kind == SUM)
     # Delta histograms are kept as they are: bucket by bucket they are added when they are read.
-    kept = (ends & ~gauge & ~adds) | _before_restart(whole, number) | (temporality == DELTA) & (kind != SUM)
+    kept = (ends & ~gauge & ~adds) | before_restart(whole, number) | (temporality == DELTA) & (kind != SUM)
     parts = [whole.filter(pa.array(kept & ~gauge & ~adds))]
     for rows, merge in ((gauge, _mean), (adds, _total)):
         if rows.any():
@@ -133,14 +133,15 @@ def merge_summaries(tables: list[pa.Table], step_ns: int) -> pa.Table:
     return combine(parts)
 
 
-def _before_restart(whole: pa.Table, number: npt.NDArray[np.int64]) -> npt.NDArray[np.bool_]:
-    """Cumulative samples whose next one counts from a later start, or counts less."""
+def before_restart(whole: pa.Table, number: npt.NDArray[np.int64]) -> npt.NDArray[np.bool_]:
+    """Cumulative samples whose next one of the same series (numbers as of :func:`series_of`) counts from a later start, or counts less."""
     start = whole["start"].fill_null(0).to_numpy()
     amount = np.where(arrow.numbers(whole["kind"]) == SUM, whole["value"].fill_null(0.0).to_numpy(), whole["count"].fill_null(0).to_numpy().astype(np.float64))
     monotonic = whole["monotonic"].fill_null(False).to_numpy() | (arrow.numbers(whole["kind"]) != SUM)
     follows = np.r_[number[1:] == number[:-1], False]
     restarts = np.r_[(start[1:] != start[:-1]) | ((amount[1:] < amount[:-1]) & monotonic[1:]), False]
-    return follows & restarts & (arrow.numbers(whole["temporality"]) == CUMULATIVE)
+    counts_on = np.isin(arrow.numbers(whole["temporality"]), (CUMULATIVE, NO_TEMPORALITY))  # summaries have none, and count on
+    return (follows & restarts & counts_on)[: whole.num_rows]
 
 
 def _runs(number: npt.NDArray[np.int64], stretch: npt.NDArray[np.int64]) -> npt.NDArray[np.int64]:
@@ -187,19 +188,18 @@ def _total(rows: pa.Table, number: npt.NDArray[np.int64], stretch: npt.NDArray[n
     return _replaced(rows.take(pa.array(first)), columns)
 
 
-def increases(table: pa.Table) -> npt.NDArray[np.float64]:
-    """What each row of sums adds to its series since the row before it: the value of a delta, the step of a
-    cumulative one. After a restart (a later ``start``, or a smaller value of a monotonic sum) the count begins at
-    zero; the first row of a cumulative series adds nothing, because it may have counted for long. Shape (rows,);
-    ``table`` in the order of :func:`combine`.
+def increases(table: pa.Table, column: str = "value") -> npt.NDArray[np.float64]:
+    """What each row adds to its series since the row before it: the value of a delta, the step of a cumulative one.
+
+    ``column`` is ``value`` for sums, ``count`` or ``total`` for histograms and summaries. After a restart (another
+    ``start``, or a smaller count) the count begins at zero; the first row of a cumulative series
+    adds nothing, because it may have counted for long. Shape (rows,); ``table`` in the order of :func:`combine`.
 
     Source: OpenTelemetry metrics data model, "Resets and gaps".
     """
     number, _ = series_of(table)
-    value = table["value"].fill_null(0.0).to_numpy()
-    start = table["start"].fill_null(0).to_numpy()
-    same = np.r_[False, number[1:] == number[:-1]]
-    step = np.r_[0.0, np.diff(value)]
-    restarted = np.r_[False, (start[1:] > start[:-1]) | ((value[1:] < value[:-1]) & table["monotonic"].fill_null(False).to_numpy()[1:])]
-    cumulative = np.where(same, np.where(restarted, value, step), 0.0)
+    value = table[column].fill_null(0).to_numpy().astype(np.float64)
+    same = np.r_[False, number[1:] == number[:-1]][: len(value)]
+    restarted = np.r_[False, before_restart(table, number)[:-1]]
+    cumulative = np.where(same, np.where(restarted, value, np.diff(value, prepend=0.0)), 0.0)
     return np.where(arrow.numbers(table["temporality"]) == DELTA, value, cumulative)

@@ -12,6 +12,7 @@ import { rangeQuery, useScope, windowsQuery } from "../../frame/scope";
 import { FindCause, signalOf, useFindCause } from "../../shared/FindCause";
 import { clock, duration, interval, percent, share, significant } from "../../shared/format";
 import { Waiting } from "../../shared/Waiting";
+import { Metrics } from "./Metrics";
 
 type View = Schemas["ServiceView"];
 
@@ -74,6 +75,7 @@ export function Service() {
           <Outcomes view={view} shared={shared} onCause={ask("throughput")} />
           <Latency view={view} shared={shared} onCause={ask("latency")} />
           <Failing view={view} shared={shared} onCause={ask("errors")} />
+          <Metrics service={name} windows={windows} changes={view.changes} />
         </div>
         <div>
           <Operations view={view} />

@@ -1,11 +1,12 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { parseAsFloat, parseAsString, parseAsStringLiteral, useQueryStates } from "nuqs";
+import { parseAsArrayOf, parseAsFloat, parseAsString, parseAsStringLiteral, useQueryStates } from "nuqs";
 import { Link, useLocation, useOutletContext } from "react-router";
 import { client, take } from "../../api/client";
 import type { FrameContext } from "../../frame/Frame";
 import { timesOf, useScope } from "../../frame/scope";
 import { clock, clockSeconds, duration, significant } from "../../shared/format";
 import { Waiting } from "../../shared/Waiting";
+import { Breakdown } from "./Breakdown";
 
 const orders = ["slowest", "fastest", "newest", "oldest"] as const;
 const outcomes = ["done", "refused", "failed"] as const;
@@ -23,20 +24,23 @@ export function Traces() {
     instance: parseAsString,
     outcome: parseAsStringLiteral(outcomes),
     slower: parseAsFloat,
+    carrying: parseAsArrayOf(parseAsString).withDefault([]),
     order: parseAsStringLiteral(orders).withDefault("slowest"),
     window: parseAsStringLiteral(["focus", "reference"] as const).withDefault("focus"),
   });
-  const { order, window, slower, ...conditions } = filter;
+  const { order, window, slower, carrying, ...named } = filter;
+  const conditions = { ...named, carrying, slower_than_s: slower };
+  const key = ["traces", filter, windows[window], scope.environment];
   const query = useQuery({
-    queryKey: ["traces", filter, windows[window], scope.environment],
-    queryFn: () =>
+    queryKey: key,
+    queryFn: ({ signal }) =>
       take(
         client.GET("/api/traces", {
+          signal,
           params: {
             query: {
               ...timesOf(windows[window]),
               ...conditions,
-              slower_than_s: slower,
               order,
               most: MOST,
               environment: scope.environment,
@@ -47,7 +51,7 @@ export function Traces() {
     placeholderData: keepPreviousData,
   });
   const set: [string, string, () => void][] = [
-    ...Object.entries(conditions)
+    ...Object.entries(named)
       .filter(([, value]) => value)
       .map(([name, value]): [string, string, () => void] => [
         name,
@@ -57,6 +61,11 @@ export function Traces() {
     ...(slower
       ? [["slower than", duration(slower), () => void setFilter({ slower: null })] as [string, string, () => void]]
       : []),
+    ...carrying.map((pair): [string, string, () => void] => [
+      pair.slice(0, pair.indexOf("=")),
+      pair.slice(pair.indexOf("=") + 1),
+      () => void setFilter({ carrying: carrying.filter((other) => other !== pair) }),
+    ]),
   ];
   const select = "border-b border-ink bg-transparent";
   return (
@@ -123,8 +132,17 @@ export function Traces() {
           ))}
         </p>
       )}
+      <Breakdown
+        windows={windows}
+        conditions={conditions}
+        keep={(attribute, value) =>
+          void setFilter({
+            carrying: [...carrying.filter((pair) => pair !== `${attribute}=${value}`), `${attribute}=${value}`],
+          })
+        }
+      />
       {!query.data ? (
-        <Waiting error={query.error} what="traces" />
+        <Waiting error={query.error} what="traces" stops={key} />
       ) : query.data.rows.length === 0 ? (
         <p className="py-6">
           No request in this window meets all conditions.{" "}

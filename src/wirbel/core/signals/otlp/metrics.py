@@ -19,6 +19,7 @@ from wirbel.core import arrow
 from wirbel.core.signals import points
 from wirbel.core.signals.attributes import any_value, as_json, plain_dict
 from wirbel.core.signals.otlp import wire
+from wirbel.core.signals.renames import renamed
 
 NO_RECORDED_VALUE = 1  # flag of a data point
 MAX_EXEMPLARS = 16  # of one data point
@@ -49,8 +50,8 @@ def decode(bodies: list[bytes], now_ns: int) -> wire.Decoded:
             all_reasons.update(reasons)
     filled = [part for part in parts if part.table.num_rows]
     if filled:
-        whole.table = pa.concat_tables([part.table for part in filled])
         whole.body = np.concatenate([part.body for part in filled])
+        whole.table = renamed(pa.concat_tables([part.table for part in filled]), whole.body)
     return whole
 
 

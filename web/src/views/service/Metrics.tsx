@@ -1,0 +1,216 @@
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { scaleLinear } from "d3-scale";
+import { area, line } from "d3-shape";
+import { parseAsString, useQueryStates } from "nuqs";
+import { client, type Schemas, take } from "../../api/client";
+import { type Drawing, TimeChart } from "../../charts/TimeChart";
+import { rangeQuery, useScope, type Windows, windowsQuery } from "../../frame/scope";
+import { quantity } from "../../shared/format";
+import { Waiting } from "../../shared/Waiting";
+
+type View = Schemas["MetricView"];
+type Line = Schemas["MetricLine"];
+
+/** Lines are told apart by their dashes and labels, not by colour. */
+const DASHES = ["", "6 2", "2 2", "8 2 2 2", "1 3", "10 3", "4 4", "12 2 2 2 2 2"];
+
+/** The metrics that a service sends; one of them drawn, focus beside reference. */
+export function Metrics({
+  service,
+  windows,
+  changes,
+}: {
+  service: string;
+  windows: Windows;
+  changes: Schemas["ChangeOut"][];
+}) {
+  const [scope] = useScope();
+  const [chosen, setChosen] = useQueryStates({ metric: parseAsString, by: parseAsString });
+  const known = useQuery({
+    queryKey: ["known-metrics", service, scope.environment],
+    queryFn: () =>
+      take(client.GET("/api/known/metrics", { params: { query: { service, environment: scope.environment } } })),
+    staleTime: 60_000,
+  });
+  const names = [...new Set((known.data ?? []).map((row) => row.name))];
+  const metric = chosen.metric !== null && names.includes(chosen.metric) ? chosen.metric : null;
+  const key = ["metric", service, metric, chosen.by, scope.range, scope.environment, windows];
+  const query = useQuery({
+    queryKey: key,
+    enabled: metric !== null,
+    queryFn: ({ signal }) =>
+      take(
+        client.GET("/api/services/{name}/metric", {
+          signal,
+          params: {
+            path: { name: service },
+            query: {
+              metric: metric ?? "",
+              by: chosen.by,
+              ...rangeQuery(scope.range),
+              ...windowsQuery(windows),
+              environment: scope.environment,
+            },
+          },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  });
+  const select = "max-w-80 border-b border-ink bg-transparent";
+  if (!known.data) return <Waiting error={known.error} what="the metrics it sends" />;
+  return (
+    <section aria-label="Metrics">
+      <h2>
+        Metrics <span>{names.length ? `${names.length} that it sends` : "none has been sent by this service"}</span>
+      </h2>
+      {names.length > 0 && (
+        <p className="mb-1 flex gap-4 text-second">
+          <label>
+            show{" "}
+            <select
+              className={select}
+              value={metric ?? ""}
+              onChange={(event) => void setChosen({ metric: event.target.value || null, by: null })}
+            >
+              <option value="">none</option>
+              {names.map((name) => (
+                <option key={name}>{name}</option>
+              ))}
+            </select>
+          </label>
+          {metric && query.data && query.data.labels.length > 0 && (
+            <label>
+              a line for each{" "}
+              <select
+                className={select}
+                value={chosen.by ?? ""}
+                onChange={(event) => void setChosen({ by: event.target.value || null })}
+              >
+                <option value="">– all together</option>
+                {query.data.labels.map((name) => (
+                  <option key={name}>{name}</option>
+                ))}
+              </select>
+            </label>
+          )}
+        </p>
+      )}
+      {metric &&
+        (query.data && !query.error ? (
+          <Chart view={query.data} windows={windows} changes={changes} />
+        ) : (
+          <Waiting error={query.error} what={metric} stops={key} />
+        ))}
+    </section>
+  );
+}
+
+function Chart({ view, windows, changes }: { view: View; windows: Windows; changes: Schemas["ChangeOut"][] }) {
+  const unit = view.unit && view.unit !== "1" ? view.unit : "";
+  const say = (value: number | null | undefined) =>
+    value == null ? "–" : quantity(value, view.meaning === "per second" ? `${unit}/s`.trim() : unit);
+  const all = view.lines.flatMap((one) => [...one.values, ...(one.high ?? [])]).filter((value) => value != null);
+  const draw = ({ at, top, bottom, left, right }: Drawing) => {
+    const y = scaleLinear([Math.min(0, ...all), Math.max(...all, 1e-9)], [bottom, top]).nice(4);
+    return (
+      <>
+        {y.ticks(4).map((tick) => (
+          <g key={tick}>
+            <path d={`M${left} ${y(tick)}H${right}`} stroke="var(--line)" strokeWidth="0.8" />
+            <text x={left - 5} y={y(tick) + 4} textAnchor="end">
+              {quantity(tick, view.unit === "s" && view.meaning !== "per second" ? "s" : "")}
+            </text>
+          </g>
+        ))}
+        {view.lines.map((one, index) => (
+          <OneLine key={one.label} one={one} dash={DASHES[index % DASHES.length] ?? ""} at={at} y={y} />
+        ))}
+      </>
+    );
+  };
+  return (
+    <>
+      <TimeChart
+        start={view.start}
+        step_s={view.step_s}
+        count={view.lines[0]?.values.length ?? 0}
+        windows={windows}
+        changes={changes}
+        height={150}
+        label={`${view.metric} over time`}
+        title={
+          <>
+            {view.metric} <span className="font-normal text-second">{view.meaning}</span>
+          </>
+        }
+        legend={(i) => view.lines.length === 1 && say(view.lines[0]?.values[i])}
+        draw={draw}
+      />
+      <table className="sheet-table mb-3">
+        <thead>
+          <tr>
+            <th>{view.kind}</th>
+            <th className="num text-kelp!">reference</th>
+            <th className="num text-rust!">focus</th>
+          </tr>
+        </thead>
+        <tbody>
+          {view.lines.map((one, index) => (
+            <tr key={one.label} data-line={one.label}>
+              <td>
+                <svg width="26" height="8" aria-hidden="true" className="mr-2 inline-block">
+                  <path d="M0 4H26" stroke="var(--ink)" strokeDasharray={DASHES[index % DASHES.length]} />
+                </svg>
+                {one.label || `all ${view.series} series`}
+              </td>
+              <td className="num text-kelp">{say(one.reference)}</td>
+              <td className="num">{say(one.focus)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {view.note && <p className="mb-3 text-second">{view.note}</p>}
+    </>
+  );
+}
+
+interface LineProps {
+  one: Line;
+  dash: string;
+  at: (index: number) => number;
+  y: (value: number) => number;
+}
+
+/** A line, and thin contours where its values are known only to lie between bounds. */
+function OneLine({ one, dash, at, y }: LineProps) {
+  const indices = one.values.map((_, i) => i);
+  const { low, high } = one;
+  return (
+    <g fill="none">
+      {low && high && (
+        <path
+          fill="var(--line)"
+          opacity="0.5"
+          d={
+            area<number>()
+              .defined((i) => low[i] != null && high[i] != null)
+              .x(at)
+              .y0((i) => y(low[i] ?? 0))
+              .y1((i) => y(high[i] ?? 0))(indices) ?? ""
+          }
+        />
+      )}
+      <path
+        stroke="var(--ink)"
+        strokeWidth="1.2"
+        strokeDasharray={dash}
+        d={
+          line<number>()
+            .defined((i) => one.values[i] != null)
+            .x(at)
+            .y((i) => y(one.values[i] ?? 0))(indices) ?? ""
+        }
+      />
+    </g>
+  );
+}

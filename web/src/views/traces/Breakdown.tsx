@@ -1,0 +1,147 @@
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { parseAsString, useQueryState } from "nuqs";
+import { client, type Schemas, take } from "../../api/client";
+import { useScope, type Windows, windowsQuery } from "../../frame/scope";
+import { duration, interval, share, signed, significant } from "../../shared/format";
+import { Waiting } from "../../shared/Waiting";
+
+/** Columns that every request has; other attributes come from what was seen. */
+const OWN = ["operation", "service.version", "service.instance.id", "host.name", "http.response.status_code"];
+const MOST_NAMES = 80;
+
+export interface Conditions {
+  service?: string | null;
+  operation?: string | null;
+  version?: string | null;
+  instance?: string | null;
+  outcome?: "done" | "refused" | "failed" | null;
+  slower_than_s?: number | null;
+  carrying?: string[];
+}
+
+interface Props {
+  windows: Windows;
+  conditions: Conditions;
+  keep: (attribute: string, value: string) => void;
+}
+
+/** The same requests split by an attribute, what adds most to the change first. */
+export function Breakdown({ windows, conditions, keep }: Props) {
+  const [scope] = useScope();
+  const [by, setBy] = useQueryState("split", parseAsString);
+  const names = useQuery({
+    queryKey: ["attributes", scope.environment],
+    queryFn: () => take(client.GET("/api/known/attributes", { params: { query: { environment: scope.environment } } })),
+    staleTime: 60_000,
+  });
+  const key = ["breakdown", by, conditions, windows, scope.environment];
+  const query = useQuery({
+    queryKey: key,
+    enabled: by !== null,
+    queryFn: ({ signal }) =>
+      take(
+        client.GET("/api/breakdown", {
+          signal,
+          params: {
+            query: { by: by ?? "", ...conditions, ...windowsQuery(windows), environment: scope.environment },
+          },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  });
+  const others = (names.data ?? []).map((row) => row.name).filter((name) => !OWN.includes(name));
+  return (
+    <section aria-label="Split" className="mb-4">
+      <label className="text-second">
+        split by{" "}
+        <select
+          className="border-b border-ink bg-transparent"
+          value={by ?? ""}
+          onChange={(event) => void setBy(event.target.value || null)}
+        >
+          <option value="">nothing</option>
+          {[...OWN, ...new Set(others.slice(0, MOST_NAMES))].map((name) => (
+            <option key={name}>{name}</option>
+          ))}
+        </select>
+      </label>
+      {by === null ? null : query.data ? (
+        <Values data={query.data} keep={keep} />
+      ) : (
+        <Waiting error={query.error} what={`requests by ${by}`} stops={key} />
+      )}
+    </section>
+  );
+}
+
+function Values({ data, keep }: { data: Schemas["Breakdown"]; keep: Props["keep"] }) {
+  if (!data.rows.length) return <p className="py-2 text-second">No request in either window meets the conditions.</p>;
+  return (
+    <>
+      <table className="sheet-table mt-1">
+        <thead>
+          <tr>
+            <th>{data.by}</th>
+            <th className="num" title="The focus's mean less the reference's, times the focus's requests">
+              adds waiting
+            </th>
+            <th className="num" title="Failures beyond those at the reference's share">
+              adds failures
+            </th>
+            <th className="num text-kelp!">requests a second</th>
+            <th className="num text-rust!">focus</th>
+            <th className="num text-kelp!">p95</th>
+            <th className="num text-rust!">focus</th>
+            <th className="num text-kelp!">failed</th>
+            <th className="num text-rust!">focus</th>
+          </tr>
+        </thead>
+        <tbody>
+          {data.rows.map((row) => (
+            <Row key={row.value ?? ""} by={data.by} row={row} keep={keep} />
+          ))}
+        </tbody>
+      </table>
+      {data.values > data.rows.length && (
+        <p className="text-second">
+          {data.rows.length} of {data.values} values shown.
+        </p>
+      )}
+    </>
+  );
+}
+
+function Row({ by, row, keep }: { by: string; row: Schemas["BreakdownRow"]; keep: Props["keep"] }) {
+  const { focus, reference, more_seconds, more_failures } = row;
+  const value = row.value;
+  return (
+    <tr data-value={value ?? ""}>
+      <td className="max-w-[320px] truncate font-mono text-[12px]" title={value ?? undefined}>
+        {value === null ? (
+          <span className="font-sans text-second">without it</span>
+        ) : (
+          <button
+            type="button"
+            className="underline decoration-line underline-offset-2 hover:decoration-ink"
+            aria-label={`keep only ${by} ${value}`}
+            onClick={() => keep(by, value)}
+          >
+            {value}
+          </button>
+        )}
+      </td>
+      <td className="num font-semibold">{more_seconds == null ? "–" : signed(duration(more_seconds), more_seconds)}</td>
+      <td className="num">{more_failures == null ? "–" : signed(significant(more_failures, 2), more_failures)}</td>
+      <td className="num text-kelp">{significant(reference.rate)}</td>
+      <td className="num">{significant(focus.rate)}</td>
+      <td className="num text-kelp" title={`${interval(reference.p95_interval)}; ${reference.requests} requests`}>
+        {duration(reference.p95)}
+      </td>
+      <td className="num" title={`${interval(focus.p95_interval)}; ${focus.requests} requests`}>
+        {duration(focus.p95)}
+      </td>
+      <td className="num text-kelp">{share(reference.failed_share)}</td>
+      <td className="num">{share(focus.failed_share)}</td>
+    </tr>
+  );
+}
