@@ -271,3 +271,28 @@ def test_combining_sorts_by_series_and_time_and_keeps_each_sample_once(samples: 
 def test_nothing_combined_is_an_empty_table() -> None:
     assert points.combine([]).schema == points.POINT_SCHEMA
     assert isinstance(points.combine([points.POINT_SCHEMA.empty_table()]), pa.Table)
+
+
+def old_duration(**more: Any) -> Metric:
+    """As stock instrumentation of the older generation sends it: ms, and no http.route."""
+    point = {"count": 3, "sum": 360.0, "min": 20.0, "max": 300.0, "explicit_bounds": [50.0, 250.0], "bucket_counts": [1, 1, 1]}
+    return metric("histogram", "http.server.duration", "ms", 2, **point, **more)
+
+
+def test_an_older_metric_is_read_under_its_current_name_and_in_its_current_unit() -> None:
+    row = decode(old_duration()).table.to_pylist()[0]
+    assert (row["metric"], row["unit"]) == ("http.server.request.duration", "s")
+    assert (row["total"], row["low"], row["high"]) == pytest.approx((0.36, 0.02, 0.3))
+    assert row["bounds"] == pytest.approx([0.05, 0.25])
+    assert row["buckets"] == [1, 1, 1]
+
+
+def test_a_sender_of_both_generations_is_not_counted_twice() -> None:
+    """Instrumentation in its mode "dup": both names from one process; another process of the fleet sends the older name only."""
+    new = metric("histogram", "http.server.request.duration", "s", 2, count=3, sum=0.36, explicit_bounds=[0.05], bucket_counts=[1, 2])
+    both = {row["metric"]: row for row in decode(old_duration(), new).table.to_pylist()}
+    assert set(both) == {"http.server.duration", "http.server.request.duration"}
+    assert (both["http.server.duration"]["unit"], both["http.server.duration"]["total"]) == ("ms", 360.0)
+    fleet = otlp.metrics.decode([request(old_duration(), new), request(old_duration(), resource={"service.name": "older"})], NOW).table
+    named = [(row["service"], row["metric"]) for row in fleet.to_pylist()]
+    assert sorted(named) == [("older", "http.server.request.duration"), ("shop", "http.server.duration"), ("shop", "http.server.request.duration")]

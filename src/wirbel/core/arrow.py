@@ -75,8 +75,9 @@ def columns_of(key: str) -> list[str]:
 
 
 def values_of(table: pa.Table, key: str) -> pa.ChunkedArray:
-    """An attribute of each row as text, whatever its type and level; null where a row has none."""
-    present = [table[name].cast(pa.string()) for name in columns_of(key) if name in table.column_names and not pa.types.is_binary(table[name].type)]
+    """An attribute of each row as text, whatever its type and level; null where a row has none. Ids and bytes have no text."""
+    held = [table[name] for name in columns_of(key) if name in table.column_names]
+    present = [column.cast(pa.string()) for column in held if pa.types.is_string(column.type) or pa.types.is_primitive(column.type)]
     if not present:
         return pa.chunked_array([pa.nulls(table.num_rows, pa.string())])
     return present[0] if len(present) == 1 else pc.coalesce(*present)

@@ -86,6 +86,12 @@ def _totals(table: pa.Table, values: list[str | None]) -> series.Totals:
     return series.totals(pa.table(cells), group, len(values), bounded=True)
 
 
+def _usual(total: series.Floats, count: series.Floats) -> series.Floats:
+    """The reference's mean of each value; a value that the reference lacks is held against the mean of all."""
+    overall = total.sum() / count.sum() if count.sum() else np.nan
+    return np.where(count > 0, total / np.where(count > 0, count, 1.0), overall)
+
+
 def breakdown(focus: tuple[int, int], reference: tuple[int, int], wanted: Filter, by: str, environment: str | None) -> Breakdown:
     """The values of ``by`` by what they add to the change: seconds of waiting, then failures."""
     tables = [split(window, wanted, by, environment) for window in (focus, reference)]
@@ -93,9 +99,8 @@ def breakdown(focus: tuple[int, int], reference: tuple[int, int], wanted: Filter
     if not values:
         return Breakdown(by=by, rows=[], values=0, detail=say_detail(focus, environment))
     now, before = (_totals(table, values) for table in tables)
-    with np.errstate(invalid="ignore"):
-        slower = (now.mean - before.mean) * now.count
-        failing = now.failed - before.failed / before.count * now.count
+    slower = (now.mean - _usual(before.total, before.count)) * now.count
+    failing = now.failed - _usual(before.failed, before.count) * now.count
     order = np.lexsort((-now.count, -np.nan_to_num(failing), -np.nan_to_num(slower)))
     seconds = [series.window_seconds(window) for window in (focus, reference)]
     rows = [

@@ -8,6 +8,7 @@ when the same is asked of the same block.
 from __future__ import annotations
 
 import os
+import pickle
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -16,15 +17,13 @@ from dataclasses import dataclass
 from functools import cache
 from typing import Any, TypeVar
 
-import django
 import pyarrow as pa
 import pyarrow.compute as pc
-from django.apps import apps
 from django.db import connection, transaction
 from django.db.models import Q, QuerySet
 
 from wirbel.core import words
-from wirbel.store import asking, blocks, bloom
+from wirbel.store import asking, blocks, bloom, far
 from wirbel.store.models import Block, Segment, Stream
 from wirbel.store.streams import LAYOUTS, PERIODS_NS
 
@@ -210,14 +209,14 @@ def _on_dask(address: str, tasks: list[_Task], do: _Do, total: int) -> Iterator[
         exported = cursor.fetchone()[0]
     client = _client(address)
     parts = [tasks[first : first + _FAR_BLOCKS] for first in range(0, len(tasks), _FAR_BLOCKS)]
-    futures = [client.submit(read_far, part, do, exported, pure=False) for part in parts]
+    futures = [client.submit(far.read, pickle.dumps((exported, part, do)), pure=False) for part in parts]
     done = 0
     try:
         for part, future in zip(parts, futures, strict=True):
             while True:
                 asking.check(done, total)
                 try:
-                    results = future.result(timeout=_STOP_CHECK_S)
+                    results = pickle.loads(future.result(timeout=_STOP_CHECK_S))
                     break
                 except NotYet:
                     continue
@@ -227,16 +226,10 @@ def _on_dask(address: str, tasks: list[_Task], do: _Do, total: int) -> Iterator[
         client.cancel(futures)
 
 
-def read_far(tasks: list[_Task], do: _Do, exported: str) -> list[Any]:
-    """Runs on a Dask worker, which needs this package and ``WIRBEL_DATABASE_URL``."""
-    if not apps.ready:
-        os.environ.setdefault("DJANGO_SETTINGS_MODULE", "wirbel.server.settings")
-        django.setup()
-    try:
-        with transaction.atomic(), connection.cursor() as cursor:
-            cursor.execute("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ")
-            cursor.execute("SET TRANSACTION SNAPSHOT %s", [exported])
-            made = {task.block: result for task, result in _in_threads(tasks, do, 0)}
-    finally:
-        connection.close()
+def read_in(exported: str, tasks: list[_Task], do: _Do) -> list[Any]:
+    """The partial results of some blocks, read in a snapshot that another connection has exported."""
+    with transaction.atomic(), connection.cursor() as cursor:
+        cursor.execute("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ")
+        cursor.execute("SET TRANSACTION SNAPSHOT %s", [exported])
+        made = {task.block: result for task, result in _in_threads(tasks, do, 0)}
     return [made[task.block] for task in tasks]

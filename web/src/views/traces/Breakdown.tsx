@@ -82,7 +82,10 @@ function Values({ data, keep }: { data: Schemas["Breakdown"]; keep: Props["keep"
         <thead>
           <tr>
             <th>{data.by}</th>
-            <th className="num" title="The focus's mean less the reference's, times the focus's requests">
+            <th
+              className="num"
+              title="The focus's mean less the reference's, times the focus's requests; a value new in the focus is held against all of the reference"
+            >
               adds waiting
             </th>
             <th className="num" title="Failures beyond those at the reference's share">

@@ -1,0 +1,58 @@
+"""A question is stopped when whoever asked has gone."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from typing import Any
+
+import pytest
+from asgiref.sync import sync_to_async
+
+from wirbel.core.errors import QuestionStopped
+from wirbel.server.middleware import Bounds
+from wirbel.store import asking
+
+
+def test_a_view_in_its_thread_learns_that_the_asker_left() -> None:
+    ended: list[BaseException] = []
+    reading_began = asyncio.Event()
+
+    def view(loop: asyncio.AbstractEventLoop) -> None:
+        loop.call_soon_threadsafe(reading_began.set)
+        deadline = time.monotonic() + 20
+        try:
+            while time.monotonic() < deadline:
+                asking.check(0, 1)
+        except QuestionStopped as error:
+            ended.append(error)
+
+    async def application(scope: dict[str, Any], receive: Any, send: Any) -> None:
+        work = asyncio.create_task(sync_to_async(view, thread_sensitive=False)(asyncio.get_running_loop()))
+        while (await receive())["type"] != "http.disconnect":
+            pass
+        await work
+
+    messages = [{"type": "http.request", "body": b"", "more_body": False}, {"type": "http.disconnect"}]
+
+    async def receive() -> dict[str, Any]:
+        if len(messages) == 1:
+            await reading_began.wait()
+        return messages.pop(0)
+
+    async def send(message: dict[str, Any]) -> None:
+        raise AssertionError("nobody is there")
+
+    asyncio.run(asyncio.wait_for(Bounds(application)({"type": "http"}, receive, send), 30))
+    assert [type(error) for error in ended] == [QuestionStopped]
+
+
+def test_without_bounds_nothing_is_stopped() -> None:
+    asking.check(0, 1)
+    with asking.bounded(asking.Bounds(60.0)):
+        asking.check(0, 1)
+    stopped = asking.Bounds(60.0)
+    stopped.stopped.set()
+    with asking.bounded(stopped), pytest.raises(QuestionStopped):
+        asking.check(0, 1)
+    asking.check(0, 1)
