@@ -1,6 +1,13 @@
+import sys
+
 from wirbel.cli import environment
 
 with environment.database():
-    from bench.run import main
+    if sys.argv[1:] == ["growth"]:
+        from bench.growth import main
 
-    main()
+        main()
+    else:
+        from bench.run import run
+
+        run(sys.argv[1:])

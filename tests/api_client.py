@@ -31,7 +31,10 @@ class Api:
     def get(self, path: str) -> tuple[int, Any]:
         return self._send(urllib.request.Request(self.instance.url + path))
 
-    def post(self, path: str, body: Any, csrf: bool = True) -> tuple[int, Any]:
+    def put(self, path: str, body: Any) -> tuple[int, Any]:
+        return self.post(path, body, method="PUT")
+
+    def post(self, path: str, body: Any, csrf: bool = True, method: str = "POST") -> tuple[int, Any]:
         token = next((cookie.value for cookie in self.cookies if cookie.name == "csrftoken"), "") or ""
         headers = {"Content-Type": "application/json"} | ({"X-CSRFToken": token} if csrf else {})
-        return self._send(urllib.request.Request(self.instance.url + path, json.dumps(body).encode(), headers))
+        return self._send(urllib.request.Request(self.instance.url + path, json.dumps(body).encode(), headers, method=method))

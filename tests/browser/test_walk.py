@@ -199,3 +199,42 @@ def test_a_service_that_starts_sending_appears_by_itself(page: Page, instance: I
     expect(page.get_by_text("Nothing was sent in this time").or_(page.get_by_text("Nothing has been sent yet"))).to_be_visible()
     assert instance.post("/v1/traces", request(*[span] * 3, resource=resource).SerializeToString())[0] == 200
     expect(page.locator("tr[data-service='late-arrival']")).to_be_visible(timeout=5_000)
+
+
+def test_requests_are_split_and_one_value_is_kept(page: Page, instance: Instance) -> None:
+    """From a slow service's requests to those of its new version; the table shows what the API computed."""
+    page.locator("tr[data-service=berth-planner]").get_by_role("link", name="berth-planner").click()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("berth-planner")
+    page.get_by_role("main").get_by_role("link", name="Traces", exact=True).click()
+    expect(page.get_by_role("heading", level=1)).to_have_text("Requests at berth-planner")
+    split = page.get_by_role("region", name="Split")
+    split.get_by_label("split by").select_option("service.version")
+    first = split.locator("tbody tr").first
+    expect(first).to_have_attribute("data-value", "4.8.0")
+    ribbon = ask(Api(instance), "/api/ribbon", environment="production", service="berth-planner", **whole(instance))
+    query = {f"{name}_{end}": ribbon[name][{"from": "start", "to": "end"}[end]] for name in ("focus", "reference") for end in ("from", "to")}
+    page.wait_for_url(re.compile("split=service.version"))
+    expect(first).to_contain_text("+")
+    first.get_by_role("button", name="keep only service.version 4.8.0").click()
+    expect(page.get_by_role("button", name="remove service.version 4.8.0")).to_be_visible()
+    expect(page.locator("tbody tr", has_text="4.7.3")).to_have_count(0)
+    assert "carrying" in page.url
+    found = ask(Api(instance), "/api/breakdown", by="service.version", service="berth-planner", environment="production", **query)
+    assert found["rows"][0]["value"] == "4.8.0"
+    page.get_by_role("button", name="remove service.version 4.8.0").click()
+    expect(split.locator("tbody tr")).to_have_count(2)
+
+
+def test_a_long_question_can_be_stopped_and_asked_again(page: Page, instance: Instance) -> None:
+    """The server's answer is held back; Stop ends the request, Ask again makes a new one."""
+    held = []
+    page.route("**/api/breakdown*", lambda route: held.append(route))
+    page.goto(page.url.replace("/?", "/traces?service=quay-web&split=operation&"))
+    region = page.get_by_role("region", name="Split")
+    expect(region).to_contain_text("Still reading requests by operation")
+    with page.expect_event("requestfailed", lambda request: "/api/breakdown" in request.url):
+        region.get_by_role("button", name="Stop").click()
+    expect(region).to_contain_text("Stopped.")
+    page.unroute("**/api/breakdown*")
+    region.get_by_role("button", name="Ask again").click()
+    expect(region.locator("tbody tr").first).to_be_visible()

@@ -113,7 +113,7 @@ def test_a_revoked_token_is_401_and_secrets_are_not_stored(token: str) -> None:
 def test_a_backlog_over_its_bound_is_503_with_retry_after(token: str, monkeypatch: pytest.MonkeyPatch) -> None:
     send(token, good())
     monkeypatch.setattr(segments, "BACKLOG_LIMIT", 1)
-    monkeypatch.setattr(segments, "_measured", (0.0, 0))
+    monkeypatch.setattr(segments, "_measured", (0.0, None))
     answer = send(token, good())
     assert (answer.status_code, answer["Retry-After"]) == (503, "5")
     assert rows() == 1

@@ -57,6 +57,11 @@ def _parser() -> argparse.ArgumentParser:
     export.add_argument("--service")
     export.add_argument("--containing", metavar="WORDS", help="only log records whose text has all these words")
 
+    backup = commands.add_parser("backup", parents=[shared], help="write all that is stored to a file")
+    backup.add_argument("file", metavar="FILE")
+    restore = commands.add_parser("restore", parents=[shared], help="read a backup into a database that holds nothing yet")
+    restore.add_argument("file", metavar="FILE")
+
     diagnose = commands.add_parser("diagnose", parents=[shared], help="find the cause of a symptom")
     diagnose.add_argument("--service", required=True)
     diagnose.add_argument("--operation")
@@ -70,7 +75,8 @@ def _parser() -> argparse.ArgumentParser:
 
     test = commands.add_parser("test", help="run the whole suite; extra words go to pytest")
     test.add_argument("words", nargs=argparse.REMAINDER)
-    commands.add_parser("bench", parents=[shared], help="measure, beside the plain alternatives")
+    bench = commands.add_parser("bench", parents=[shared], help="measure, beside the plain alternatives; growth measures up to 30 million spans")
+    bench.add_argument("words", nargs=argparse.REMAINDER)
     schema = commands.add_parser("schema", help="write the API's OpenAPI schema to a file")
     schema.add_argument("file")
     return parser

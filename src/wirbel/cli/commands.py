@@ -13,7 +13,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from wirbel.cli import environment
-from wirbel.cli.database import DEFAULT_PORT, EmbeddedDatabase, say
+from wirbel.cli.database import DEFAULT_PORT, EmbeddedDatabase, find_binaries, say
 from wirbel.cli.processes import run_until_stopped, server_command, worker_command
 
 
@@ -101,6 +101,25 @@ def export(arguments: argparse.Namespace) -> int:
     return 0
 
 
+def backup(arguments: argparse.Namespace) -> int:
+    """Everything that is stored, as one file of PostgreSQL's own format."""
+    with environment.database():
+        return _of_postgresql("pg_dump", "-Fc", "-f", arguments.file, "-d", os.environ["WIRBEL_DATABASE_URL"])
+
+
+def restore(arguments: argparse.Namespace) -> int:
+    """In one transaction, into a database that holds nothing yet."""
+    with environment.database(set_up=False):
+        return _of_postgresql("pg_restore", "--no-owner", "--single-transaction", "-d", os.environ["WIRBEL_DATABASE_URL"], arguments.file)
+
+
+def _of_postgresql(program: str, *words: str) -> int:
+    done = subprocess.run([str(find_binaries() / program), *words], capture_output=True, text=True)
+    if done.returncode:
+        say(f"{program} failed: {done.stderr.strip()[-1000:]}")
+    return 1 if done.returncode else 0
+
+
 def _progress(done: int, total: int) -> None:
     if sys.stderr.isatty():
         print(f"\r{100 * done // max(total, 1):3d} %", end="\n" if done >= total else "", file=sys.stderr)
@@ -175,7 +194,7 @@ def test(arguments: argparse.Namespace) -> int:
 
 def bench(arguments: argparse.Namespace) -> int:
     with _throw_away_database():
-        return subprocess.run([sys.executable, "-m", "bench"], cwd=os.environ["WIRBEL_ROOT"]).returncode
+        return subprocess.run([sys.executable, "-m", "bench", *arguments.words], cwd=os.environ["WIRBEL_ROOT"]).returncode
 
 
 def _static_checks(root: Path) -> list[str]:

@@ -47,6 +47,14 @@ def free_port(wanted: int) -> int:
     raise DatabaseFailure("no free port on loopback")
 
 
+def find_binaries() -> Path:
+    """The folder of PostgreSQL's programs, of the newest version installed."""
+    versions = sorted(Path("/usr/lib/postgresql").glob("*/bin"), key=lambda p: int(p.parent.name))
+    if not versions:
+        raise DatabaseFailure("PostgreSQL is not installed: apt-get install postgresql")
+    return versions[-1]
+
+
 class EmbeddedDatabase:
     """One PostgreSQL data folder and the server on it.
 
@@ -57,14 +65,7 @@ class EmbeddedDatabase:
         self.home = home
         self._as_postgres = os.geteuid() == 0
         self.folder = self._reachable_folder()
-        self._binaries = self._find_binaries()
-
-    @staticmethod
-    def _find_binaries() -> Path:
-        versions = sorted(Path("/usr/lib/postgresql").glob("*/bin"), key=lambda p: int(p.parent.name))
-        if not versions:
-            raise DatabaseFailure("PostgreSQL is not installed: apt-get install postgresql")
-        return versions[-1]
+        self._binaries = find_binaries()
 
     def _reachable_folder(self) -> Path:
         """The data folder; elsewhere when the user postgres may not enter the home folder."""

@@ -16,23 +16,29 @@ def home() -> Path:
 
 
 @contextmanager
-def database(port: int = DEFAULT_PORT) -> Iterator[None]:
-    """The database that WIRBEL_DATABASE_URL names, else the embedded one, started and stopped if it does not run."""
+def database(port: int = DEFAULT_PORT, set_up: bool = True) -> Iterator[None]:
+    """The database that WIRBEL_DATABASE_URL names, else the embedded one, started and stopped if it does not run.
+
+    Without ``set_up`` its tables are left alone, and Django too.
+    """
     if os.environ.get("WIRBEL_DATABASE_URL"):
-        set_up_django()
+        if set_up:
+            set_up_django()
         yield
         return
     embedded = EmbeddedDatabase(home())
     started = embedded.start(port)
     os.environ["WIRBEL_DATABASE_URL"] = embedded.url()
     try:
-        set_up_django()
+        if set_up:
+            set_up_django()
         yield
     finally:
         if started:
-            from django.db import connections
+            if set_up:
+                from django.db import connections
 
-            connections.close_all()
+                connections.close_all()
             embedded.stop()
 
 

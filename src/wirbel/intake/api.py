@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from typing import Any, Literal
 
 from django.http import HttpRequest
@@ -15,7 +16,11 @@ from wirbel.intake import rules
 from wirbel.intake.models import DropRule, Token
 from wirbel.intake.standing import IntakeState, state
 from wirbel.intake.views import known_tokens
+from wirbel.store import retention
+from wirbel.store.models import Retention, Service, Stream
+from wirbel.store.streams import LAYOUTS
 
+MOST_ENVIRONMENTS = 50
 router = Router()
 
 
@@ -95,4 +100,52 @@ def delete_rule(request: HttpRequest, rule: int) -> Any:
     if not DropRule.objects.filter(pk=rule).delete()[0]:
         raise NotEnoughData("No such rule.")
     rules.forget()
+    return 204, None
+
+
+class KeptFor(Schema):
+    """How long an environment's records of a stream are kept."""
+
+    environment: str = Field(min_length=1, max_length=200)
+    stream: Literal["spans", "logs", "points", "cells"]
+    full_hours: int = Field(ge=1, le=24 * 400, description="in full")
+    thinned_hours: int = Field(ge=0, le=24 * 400, description="after that as a weighted sample; spans and logs only")
+    summary_days: int = Field(ge=0, le=10 * 366, description="summaries; points and cells only")
+
+
+class KeptRow(KeptFor):
+    own: bool  # set for this environment; else the default
+
+
+@router.get("/retention", response=list[KeptRow])
+def get_retention(request: HttpRequest) -> Any:
+    """Of every environment that has sent anything, and every stream."""
+    environments = Service.objects.order_by("environment").values_list("environment", flat=True).distinct()[:MOST_ENVIRONMENTS]
+    own = set(Retention.objects.values_list("environment", "stream"))
+    return [
+        KeptRow(environment=environment, stream=stream, own=(environment, stream) in own, **asdict(retention.kept(stream, environment)))
+        for environment in environments
+        for stream in Stream.values
+    ]
+
+
+@router.put("/retention", response={204: None})
+def set_retention(request: HttpRequest, given: KeptFor) -> Any:
+    """From now on; what is over the new bound is thinned or dropped within minutes and does not come back."""
+    _keeper(request)
+    if given.thinned_hours and LAYOUTS[given.stream].thin is None:
+        raise InvalidQuestion(f"{given.stream} are not thinned, but summarised; set their thinned hours to 0")
+    if given.summary_days and LAYOUTS[given.stream].summarise is None:
+        raise InvalidQuestion(f"{given.stream} have no summaries; set their summary days to 0")
+    terms = {"full_hours": given.full_hours, "thinned_hours": given.thinned_hours, "summary_days": given.summary_days}
+    Retention.objects.update_or_create(environment=given.environment, stream=given.stream, defaults=terms)
+    return 204, None
+
+
+@router.delete("/retention", response={204: None})
+def reset_retention(request: HttpRequest, environment: str, stream: str) -> Any:
+    """Back to the default."""
+    _keeper(request)
+    if not Retention.objects.filter(environment=environment, stream=stream).delete()[0]:
+        raise NotEnoughData("This environment has no rule of its own for the stream.")
     return 204, None

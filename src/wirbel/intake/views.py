@@ -28,6 +28,7 @@ log = logging.getLogger(__name__)
 RETRY_BACKLOG_S = 5
 RETRY_DATABASE_S = 2
 RETRY_QUOTA_S = 15
+RETRY_DISK_S = 30
 Door = Callable[[HttpRequest, Token], HttpResponse]
 _RESPONSES = {
     "traces": (ExportTraceServiceResponse, "rejected_spans"),
@@ -136,8 +137,11 @@ def _take(signal: otlp.Signal, request: HttpRequest, token: Token) -> HttpRespon
     kind = content_type_of(request)
     if kind not in (PROTOBUF, JSON):
         raise Refusal(415, f"Content-Type must be {PROTOBUF} or {JSON}")
-    if segments.backlog_bytes() > segments.BACKLOG_LIMIT:
+    room = segments.room()
+    if room.backlog > segments.BACKLOG_LIMIT:
         raise Refusal(503, "too much waits to be packed; is a worker running?", RETRY_BACKLOG_S)
+    if room.free is not None and room.free < segments.LEAST_FREE:
+        raise Refusal(503, f"the database's disk has only {room.free >> 20} MB left; free some, or keep records for a shorter time", RETRY_DISK_S)
     if quota.exceeded(token):
         raise Refusal(429, f"this token may send {token.quota} records a minute", RETRY_QUOTA_S)
     body = read_body(request)

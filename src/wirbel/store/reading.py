@@ -131,11 +131,11 @@ def trace(trace_id: bytes) -> pa.Table:
     words = np.frombuffer(trace_id, np.uint64).reshape(1, 2)
     target = pa.scalar(trace_id, pa.binary(16))
     with snapshot():
-        parts = [blocks.from_ipc(s.data) for s in Segment.objects.filter(stream=Stream.SPANS).order_by("-id")[:MAX_FRESH]]
-        held = Block.objects.filter(stream=Stream.SPANS).values_list("id", "trace_filter").iterator()
-        candidates = [block for block, known in held if bloom.may_contain(bytes(known), words)[0]]
-        parts += blocks.read(Block.objects.filter(id__in=candidates))
-    return spans.combine([part.filter(pc.equal(part["trace_id"], target)) for part in parts])
+        fresh = [blocks.from_ipc(s.data) for s in Segment.objects.filter(stream=Stream.SPANS).order_by("-id")[:MAX_FRESH]]
+        filters = blocks.in_binary(Block.objects.filter(stream=Stream.SPANS, step=0).values_list("id", "trace_filter"))
+        candidates = [block for block, known in filters if bloom.may_contain(known, words)[0]]
+        parts = blocks.traces_in(candidates, trace_id)
+    return spans.combine([*parts, *(part.filter(pc.equal(part["trace_id"], target)) for part in fresh)])
 
 
 def changes(start: int, end: int, environment: str | None = None, service: str | None = None) -> list[Change]:

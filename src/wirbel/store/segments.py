@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import hashlib
+import os
+import shutil
 import threading
 import time
+from dataclasses import dataclass
 
 import pyarrow as pa
 from django.db import connection, transaction
@@ -15,8 +18,10 @@ from wirbel.store.models import Segment
 from wirbel.store.streams import LAYOUTS
 
 BACKLOG_LIMIT = 2**30  # bytes of segments that wait to be packed; more are refused
-_BACKLOG_AGE_S = 2.0  # how long a measured backlog is trusted
-_measured = (0.0, 0)
+LEAST_FREE = int(os.environ.get("WIRBEL_LEAST_FREE_MB", "200")) * 2**20
+"""Free bytes of the disk, below which nothing is taken: PostgreSQL ends when it cannot write its log."""
+_ROOM_AGE_S = 2.0  # how long what was measured is trusted
+_measured: tuple[float, Room | None] = (0.0, None)
 _lock = threading.Lock()
 
 
@@ -57,12 +62,33 @@ def append_once(stream: str, table: pa.Table, digest: bytes) -> bool:
     return True
 
 
-def backlog_bytes() -> int:
-    """Bytes waiting to be packed, at most two seconds old."""
+@dataclass(frozen=True)
+class Room:
+    """How much waits to be packed, and how much the disk still takes (None: it is another machine's)."""
+
+    backlog: int
+    free: int | None
+
+
+def room() -> Room:
+    """At most two seconds old."""
     global _measured
     with _lock:
-        at, size = _measured
-        if time.monotonic() - at > _BACKLOG_AGE_S:
-            size = Segment.objects.filter(error="").aggregate(total=Sum("size"))["total"] or 0
-            _measured = (time.monotonic(), size)
-        return size
+        at, found = _measured
+        if found is None or time.monotonic() - at > _ROOM_AGE_S:
+            found = Room(Segment.objects.filter(error="").aggregate(total=Sum("size"))["total"] or 0, free_bytes())
+            _measured = (time.monotonic(), found)
+        return found
+
+
+def free_bytes() -> int | None:
+    """Of the disk that the database lies on, if it is a disk of this machine and we may know."""
+    if connection.settings_dict["HOST"] not in ("127.0.0.1", "::1", "localhost"):
+        return None
+    with connection.cursor() as cursor:
+        cursor.execute("SELECT setting FROM pg_settings WHERE name = 'data_directory'")
+        found = cursor.fetchone()
+    try:
+        return shutil.disk_usage(found[0]).free if found else None
+    except OSError:
+        return None

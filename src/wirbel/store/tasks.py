@@ -8,24 +8,31 @@ from datetime import timedelta
 from django.utils import timezone
 from procrastinate.contrib.django import app
 
-from wirbel.store import packer, retention
+from wirbel.store import packer, retention, segments
 from wirbel.store.models import Arrival, Receipt
 
 ARRIVALS_KEPT = timedelta(days=8)
 RECEIPTS_KEPT = timedelta(days=30)  # a request re-sent later than this would be stored again
 
 
+def _has_room() -> bool:
+    """The worker writes on for a while after intake has stopped: packing makes more room than it takes."""
+    free = segments.free_bytes()
+    return free is None or free > segments.LEAST_FREE // 2
+
+
 @app.periodic(cron="* * * * * *")
 @app.task(name="store.pack", queueing_lock="store.pack")
 def pack(timestamp: int) -> None:
-    """Every second: what has come in becomes blocks."""
-    packer.pack_all()
+    """Every second: what has come in becomes blocks, unless the disk could not take them."""
+    if _has_room():
+        packer.pack_all()
 
 
 @app.periodic(cron="* * * * * */10")
 @app.task(name="store.merge", queueing_lock="store.merge")
 def merge(timestamp: int) -> None:
-    while packer.merge_once():
+    while _has_room() and packer.merge_once():
         pass
 
 

@@ -231,6 +231,34 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/retention": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Retention
+         * @description Of every environment that has sent anything, and every stream.
+         */
+        get: operations["wirbel_intake_api_get_retention"];
+        /**
+         * Set Retention
+         * @description From now on; what is over the new bound is thinned or dropped within minutes and does not come back.
+         */
+        put: operations["wirbel_intake_api_set_retention"];
+        post?: never;
+        /**
+         * Reset Retention
+         * @description Back to the default.
+         */
+        delete: operations["wirbel_intake_api_reset_retention"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/ribbon": {
         parameters: {
             query?: never;
@@ -816,6 +844,61 @@ export interface components {
             share: number;
             /** Verdict */
             verdict: string;
+        };
+        /**
+         * KeptFor
+         * @description How long an environment's records of a stream are kept.
+         */
+        KeptFor: {
+            /** Environment */
+            environment: string;
+            /**
+             * Full Hours
+             * @description in full
+             */
+            full_hours: number;
+            /**
+             * Stream
+             * @enum {string}
+             */
+            stream: "spans" | "logs" | "points" | "cells";
+            /**
+             * Summary Days
+             * @description summaries; points and cells only
+             */
+            summary_days: number;
+            /**
+             * Thinned Hours
+             * @description after that as a weighted sample; spans and logs only
+             */
+            thinned_hours: number;
+        };
+        /** KeptRow */
+        KeptRow: {
+            /** Environment */
+            environment: string;
+            /**
+             * Full Hours
+             * @description in full
+             */
+            full_hours: number;
+            /** Own */
+            own: boolean;
+            /**
+             * Stream
+             * @enum {string}
+             */
+            stream: "spans" | "logs" | "points" | "cells";
+            /**
+             * Summary Days
+             * @description summaries; points and cells only
+             */
+            summary_days: number;
+            /**
+             * Thinned Hours
+             * @description after that as a weighted sample; spans and logs only
+             */
+            thinned_hours: number;
         };
         /** KnownMetric */
         KnownMetric: {
@@ -1863,6 +1946,69 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Overview"];
                 };
+            };
+        };
+    };
+    wirbel_intake_api_get_retention: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptRow"][];
+                };
+            };
+        };
+    };
+    wirbel_intake_api_set_retention: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeptFor"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    wirbel_intake_api_reset_retention: {
+        parameters: {
+            query: {
+                environment: string;
+                stream: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -5,6 +5,7 @@ import type { FrameContext } from "../../frame/Frame";
 import { ago, bytes, clock, dayAndClock, significant, span } from "../../shared/format";
 import { Waiting } from "../../shared/Waiting";
 import { HowToSend } from "./HowToSend";
+import { KeptFor } from "./KeptFor";
 import { Rules } from "./Rules";
 import { Tokens } from "./Tokens";
 
@@ -33,6 +34,7 @@ export function Intake() {
           <Turned state={state} />
           <Tokens tokens={state.tokens} keeper={keeper} />
           <Rules rules={state.rules} keeper={keeper} />
+          <KeptFor keeper={keeper} />
           <HowToSend />
         </div>
       </div>

@@ -1,0 +1,120 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { client, type Schemas, take } from "../../api/client";
+import { Waiting } from "../../shared/Waiting";
+
+type Row = Schemas["KeptRow"];
+type Terms = Pick<Row, "full_hours" | "thinned_hours" | "summary_days">;
+
+const SAMPLED = ["spans", "logs"];
+
+/** How long each environment's records are kept: in full, then as a sample or as summaries. */
+export function KeptFor({ keeper }: { keeper: boolean }) {
+  const queries = useQueryClient();
+  const query = useQuery({ queryKey: ["retention"], queryFn: () => take(client.GET("/api/retention")) });
+  const refresh = () => queries.invalidateQueries({ queryKey: ["retention"] });
+  const set = useMutation({
+    mutationFn: ({ own: _, ...row }: Row) => take(client.PUT("/api/retention", { body: row })),
+    onSuccess: refresh,
+  });
+  const reset = useMutation({
+    mutationFn: ({ environment, stream }: Row) =>
+      take(client.DELETE("/api/retention", { params: { query: { environment, stream } } })),
+    onSuccess: refresh,
+  });
+  if (!query.data) return <Waiting error={query.error} what="how long is kept" />;
+  const error = set.error ?? reset.error;
+  return (
+    <section aria-label="How long it is kept">
+      <h2>
+        How long it is kept <span>what is over is thinned or dropped within minutes</span>
+      </h2>
+      <table className="sheet-table">
+        <thead>
+          <tr>
+            <th>environment</th>
+            <th>stream</th>
+            <th className="num">in full, h</th>
+            <th className="num">as a sample, h</th>
+            <th className="num">summaries, days</th>
+            <th />
+          </tr>
+        </thead>
+        <tbody>
+          {query.data.map((row) => (
+            <Kept
+              key={`${row.environment} ${row.stream} ${row.full_hours} ${row.thinned_hours} ${row.summary_days}`}
+              row={row}
+              keeper={keeper}
+              set={(terms) => set.mutate({ ...row, ...terms })}
+              reset={() => reset.mutate(row)}
+            />
+          ))}
+        </tbody>
+      </table>
+      {error && (
+        <p role="alert" className="text-rust">
+          {error.message}
+        </p>
+      )}
+    </section>
+  );
+}
+
+interface KeptProps {
+  row: Row;
+  keeper: boolean;
+  set: (terms: Terms) => void;
+  reset: () => void;
+}
+
+function Kept({ row, keeper, set, reset }: KeptProps) {
+  const [terms, setTerms] = useState<Terms>(row);
+  const changed = (["full_hours", "thinned_hours", "summary_days"] as const).some((name) => terms[name] !== row[name]);
+  const sampled = SAMPLED.includes(row.stream);
+  const field = (name: keyof Terms, label: string, applies: boolean) => (
+    <td className="num">
+      {!applies ? (
+        <span className="text-second">–</span>
+      ) : keeper ? (
+        <input
+          aria-label={`${label} of ${row.stream} in ${row.environment}`}
+          className="field w-16 text-right"
+          type="number"
+          min={name === "full_hours" ? 1 : 0}
+          value={terms[name]}
+          onChange={(event) => setTerms({ ...terms, [name]: Number(event.target.value) })}
+        />
+      ) : (
+        row[name]
+      )}
+    </td>
+  );
+  return (
+    <tr data-kept={`${row.environment} ${row.stream}`}>
+      <td>{row.environment}</td>
+      <td className="font-semibold">{row.stream}</td>
+      {field("full_hours", "hours in full", true)}
+      {field("thinned_hours", "hours as a sample", sampled)}
+      {field("summary_days", "days of summaries", !sampled)}
+      <td className="num">
+        {keeper && changed ? (
+          <button type="button" className="underline" onClick={() => set(terms)}>
+            keep so
+          </button>
+        ) : keeper && row.own ? (
+          <button
+            type="button"
+            className="underline"
+            aria-label={`${row.stream} in ${row.environment} as by default`}
+            onClick={reset}
+          >
+            as by default
+          </button>
+        ) : (
+          <span className="text-second">{row.own ? "own rule" : "default"}</span>
+        )}
+      </td>
+    </tr>
+  );
+}
