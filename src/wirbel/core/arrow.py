@@ -69,6 +69,13 @@ def concat(tables: list[pa.Table], schema: pa.Schema) -> pa.Table:
     return pa.concat_tables(kept, promote_options="default") if kept else schema.empty_table()
 
 
+def in_order(table: pa.Table, order: npt.NDArray[np.int64]) -> pa.Table:
+    """Rows taken in an order. Columns of nulls only, of which there are many, are not moved about."""
+    place = pa.array(order)
+    columns = [pa.nulls(len(order), column.type) if column.null_count == table.num_rows else column.take(place) for column in table.columns]
+    return pa.table(columns, schema=table.schema)
+
+
 def columns_of(key: str) -> list[str]:
     """The columns that may hold the values of an attribute, a column of the tables or an attribute under its current name."""
     return [PROMOTED_RESOURCE.get(key, key), *(attribute_column(level, letter, key) for level in LEVELS for letter in TYPE_LETTERS)]

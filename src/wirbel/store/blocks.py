@@ -48,18 +48,18 @@ def from_ipc(data: bytes | memoryview) -> pa.Table:
     return pa.ipc.open_stream(plain).read_all()
 
 
-def _write_parquet(table: pa.Table, layout: Layout) -> bytes:
+def _write_parquet(table: pa.Table, layout: Layout, fresh: bool) -> bytes:
     sink = pa.BufferOutputStream()
     pq.write_table(
         table,
         sink,
         compression="zstd",
-        compression_level=3,
+        compression_level=1 if fresh else 3,  # a fresh block is soon written anew
         use_dictionary=[name for name in table.column_names if name not in layout.plain],
         write_statistics=False,
         column_encoding={name: "DELTA_BINARY_PACKED" for name in layout.steady},
         store_schema=True,
-        row_group_size=GROUP_ROWS,
+        row_group_size=MAX_ROWS if fresh else GROUP_ROWS,
     )
     return sink.getvalue().to_pybytes()
 
@@ -106,7 +106,7 @@ def make(stream: str, table: pa.Table, level: int, step: int = 0, thinned: bool 
 
 def _block(stream: str, layout: Layout, table: pa.Table, environment: str, hour: int, level: int) -> Block:
     services = sorted(table["service"].unique().to_pylist())
-    data = _write_parquet(_without_known_parents(table) if stream == Stream.SPANS else table, layout)
+    data = _write_parquet(_without_known_parents(table) if stream == Stream.SPANS else table, layout, fresh=level == 0)
     return Block(
         stream=stream,
         environment=environment,

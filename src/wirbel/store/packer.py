@@ -45,12 +45,12 @@ def _pack(stream: str, most: int = MAX_SEGMENTS, only: int | None = None) -> int
     with transaction.atomic():
         segments = _take_segments(stream, most, only)
         if segments:
-            table = LAYOUTS[stream].combine([blocks.from_ipc(s.data) for s in segments])
+            table = LAYOUTS[stream].combine([blocks.from_ipc(data) for _, _, data in segments])
             write(stream, table)
             catalogue.note_arrivals(stream, table)
-            Segment.objects.filter(id__in=[s.id for s in segments]).delete()
+            Segment.objects.filter(id__in=[segment for segment, _, _ in segments]).delete()
             announce(stream)
-    return sum(s.rows for s in segments)
+    return sum(rows for _, rows, _ in segments)
 
 
 def _pack_one_by_one(stream: str) -> int:
@@ -75,7 +75,8 @@ def pack_all() -> int:
     return total
 
 
-def _take_segments(stream: str, most: int, only: int | None) -> list[Segment]:
+def _take_segments(stream: str, most: int, only: int | None) -> list[tuple[int, int, bytes]]:
+    """Ids, numbers of rows and bytes of segments that no other worker has."""
     taken, size = [], 0
     query = Segment.objects.filter(stream=stream, error="").select_for_update(skip_locked=True).order_by("id")
     if only is not None:
@@ -85,7 +86,7 @@ def _take_segments(stream: str, most: int, only: int | None) -> list[Segment]:
         if taken and size > MAX_SEGMENT_BYTES:
             break
         taken.append(segment_id)
-    return list(Segment.objects.filter(id__in=taken).order_by("id")) if taken else []
+    return list(blocks.in_binary(Segment.objects.filter(id__in=taken).order_by("id").values_list("id", "rows", "data"))) if taken else []
 
 
 @dataclass(frozen=True)

@@ -67,7 +67,7 @@ def insert(made: Sequence[Block]) -> None:
 def existing() -> list[Partition]:
     with connection.cursor() as cursor:
         cursor.execute("SELECT inhrelid::regclass::text FROM pg_inherits WHERE inhparent = %s::regclass", [TABLE])
-        return [Partition.named(name) for (name,) in cursor.fetchall()]
+        return sorted(Partition.named(name) for (name,) in cursor.fetchall())
 
 
 def _make(partition: Partition) -> None:

@@ -148,8 +148,8 @@ def _tasks(where: Where) -> list[_Task]:
 
 
 def _fresh(where: Where) -> list[pa.Table]:
-    found = Segment.objects.filter(stream=where.stream, time_to__gte=where.start, time_from__lt=where.end).order_by("id")[:MAX_FRESH]
-    return [blocks.from_ipc(segment.data) for segment in found]
+    found = Segment.objects.filter(stream=where.stream, time_to__gte=where.start, time_from__lt=where.end).order_by("id").values_list("data")[:MAX_FRESH]
+    return [blocks.from_ipc(data) for (data,) in blocks.in_binary(found)]
 
 
 _partials: blocks.Cache[tuple[int, tuple[Any, ...]], Any] = blocks.Cache(64 * 2**20)

@@ -70,7 +70,8 @@ def series_of(table: pa.Table) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.in
     number = np.zeros(table.num_rows, np.int64)
     for name in SERIES.names:
         code, values = arrow.codes(table[name])
-        _, number = np.unique(number * (len(values) + 1) + code + 1, return_inverse=True)
+        if len(values) + bool(len(code) and code.min() < 0) > 1:  # most columns say the same of all rows
+            _, number = np.unique(number * (len(values) + 1) + code + 1, return_inverse=True)
     _, first = np.unique(number, return_index=True)
     return number, first
 
@@ -99,7 +100,7 @@ def _ordered(tables: list[pa.Table]) -> tuple[pa.Table, npt.NDArray[np.int64]]:
     rank = np.empty(len(first), np.int64)
     rank[arrow.numbers(placed["number"])] = np.arange(len(first))
     order = np.lexsort((arrow.numbers(whole["time"]), rank[number]))
-    return whole.take(pa.array(order)), number[order]
+    return arrow.in_order(whole, order), number[order]
 
 
 def summarise(table: pa.Table, step_ns: int) -> pa.Table:

@@ -88,7 +88,7 @@ def deduplicate(table: pa.Table) -> pa.Table:
     # By the trace's own start, so that a block reads in time order and a trace stays together.
     rank = np.empty(len(first), np.int64)
     rank[np.argsort(first, kind="stable")] = np.arange(len(first))
-    return table.take(pa.array(kept[np.lexsort((start[kept], rank[group]))]))
+    return arrow.in_order(table, kept[np.lexsort((start[kept], rank[group]))])
 
 
 def combine(tables: list[pa.Table]) -> pa.Table:
