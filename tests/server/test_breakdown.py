@@ -14,6 +14,7 @@ from opentelemetry.exporter.otlp.proto.http.metric_exporter import OTLPMetricExp
 from opentelemetry.sdk.metrics import MeterProvider
 from opentelemetry.sdk.metrics.export import PeriodicExportingMetricReader
 from opentelemetry.sdk.resources import Resource
+from opentelemetry.sdk.trace import TracerProvider
 
 from tests.api_client import Api
 from tests.conftest import Instance
@@ -104,8 +105,10 @@ def test_metrics_of_the_stock_sdk_can_be_read(api: Api, instance: Instance) -> N
     assert provider.force_flush()
     sold.add(120, {"gate": "a"})
     sold.add(60, {"gate": "b"})
+    tracer = TracerProvider(shutdown_on_exit=False).get_tracer("t")
     for seconds in (0.02, 0.03, 0.3, 0.4):
-        took.record(seconds)
+        with tracer.start_as_current_span("sale") as span_of_sale:
+            took.record(seconds)
     waiting.add(2, {"gate": "b"})
     assert provider.force_flush()
     provider.shutdown()
@@ -129,6 +132,8 @@ def test_metrics_of_the_stock_sdk_can_be_read(api: Api, instance: Instance) -> N
     lines = series("sale.duration")
     assert lines["mean"][-1] == pytest.approx(0.1875)
     view = ask(api, "/api/services/kiosk/metric", metric="sale.duration", **span, **both)
+    linked = span_of_sale.get_span_context()
+    assert (view["examples"][0]["value"], view["examples"][0]["trace"]) == (0.4, format(linked.trace_id, "032x"))
     if len(view["lines"]) > 1:  # the SDK's default bounds, 0, 5, 10 …, were made for milliseconds
         pytest.fail("percentiles were told from buckets of five seconds")
     assert "too wide" in view["note"]

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from wirbel.core import arrow
 from wirbel.core.errors import NotEnoughData
@@ -13,12 +14,13 @@ from wirbel.core.signals.attributes import plain_dict
 from wirbel.core.text import rfc3339
 from wirbel.explore import series
 from wirbel.explore.figures import listed, maybe
-from wirbel.explore.schemas import MetricLine, MetricView
+from wirbel.explore.schemas import MetricExample, MetricLine, MetricView
 from wirbel.store import reading
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
 MOST_LINES = 8
+MOST_EXAMPLES = 5
 SHARES = (0.5, 0.95)
 LEAD_STEPS = 2  # read before the window: what a count adds is seen against the sample before it
 VAGUE = 1.0  # width of a percentile's bounds, over its value, from which it tells nothing
@@ -44,6 +46,7 @@ def metric_view(service: str, name: str, start: int, end: int, windows: list[tup
         step_s=grid.step,
         series=int(points.series_of(table)[0].max()) + 1,
         labels=_labels(table),
+        examples=_examples(table, windows[0]),
         lines=[_line(label, values, low, high, grid, windows) for label, values, low, high in lines],
     )
 
@@ -146,6 +149,17 @@ def _lines_of(table: pa.Table, by: str | None) -> tuple[Ints, list[str]]:
 
 def _labels(table: pa.Table) -> list[str]:
     return sorted({key for text in table["labels"].unique().to_pylist() for key in plain_dict(text)})
+
+
+def _examples(table: pa.Table, focus: tuple[int, int]) -> list[MetricExample]:
+    """The largest values of the focus that the sender gave a trace for."""
+    found: dict[tuple[bytes, bytes], MetricExample] = {}
+    for one in pc.list_flatten(table["exemplars"]).to_pylist():
+        if one["trace_id"] and one["span_id"] and one["value"] is not None and focus[0] <= one["at"] < focus[1]:
+            found[one["trace_id"], one["span_id"]] = MetricExample(
+                value=one["value"], at=rfc3339(one["at"]), trace=one["trace_id"].hex(), span=one["span_id"].hex()
+            )
+    return sorted(found.values(), key=lambda example: -example.value)[:MOST_EXAMPLES]
 
 
 def _line(name: str, values: Floats, low: Floats | None, high: Floats | None, grid: series.Grid, windows: list[tuple[int, int]]) -> MetricLine:

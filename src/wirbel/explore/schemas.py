@@ -324,6 +324,15 @@ class MetricLine(BaseModel):
     reference: float | None
 
 
+class MetricExample(BaseModel):
+    """One measurement that the sender linked to the request it was made in."""
+
+    value: float
+    at: str
+    trace: str
+    span: str
+
+
 class MetricView(BaseModel):
     metric: str
     unit: str | None
@@ -335,3 +344,4 @@ class MetricView(BaseModel):
     series: int
     labels: list[str]
     lines: list[MetricLine]
+    examples: list[MetricExample]

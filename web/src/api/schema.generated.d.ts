@@ -932,6 +932,20 @@ export interface components {
             role: string;
         };
         /**
+         * MetricExample
+         * @description One measurement that the sender linked to the request it was made in.
+         */
+        MetricExample: {
+            /** At */
+            at: string;
+            /** Span */
+            span: string;
+            /** Trace */
+            trace: string;
+            /** Value */
+            value: number;
+        };
+        /**
          * MetricLine
          * @description Values by point, null where nothing was sent; their bounds if they are not exact; means of the two windows.
          */
@@ -951,6 +965,8 @@ export interface components {
         };
         /** MetricView */
         MetricView: {
+            /** Examples */
+            examples: components["schemas"]["MetricExample"][];
             /** Kind */
             kind: string;
             /** Labels */

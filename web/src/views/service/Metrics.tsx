@@ -2,10 +2,12 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { scaleLinear } from "d3-scale";
 import { area, line } from "d3-shape";
 import { parseAsString, useQueryStates } from "nuqs";
+import { Link, useLocation } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
 import { type Drawing, TimeChart } from "../../charts/TimeChart";
 import { rangeQuery, useScope, type Windows, windowsQuery } from "../../frame/scope";
-import { quantity } from "../../shared/format";
+import { clockSeconds, quantity } from "../../shared/format";
+import { withSpan } from "../../shared/links";
 import { Waiting } from "../../shared/Waiting";
 
 type View = Schemas["MetricView"];
@@ -106,6 +108,7 @@ export function Metrics({
 }
 
 function Chart({ view, windows, changes }: { view: View; windows: Windows; changes: Schemas["ChangeOut"][] }) {
+  const { search } = useLocation();
   const unit = view.unit && view.unit !== "1" ? view.unit : "";
   const say = (value: number | null | undefined) =>
     value == null ? "–" : quantity(value, view.meaning === "per second" ? `${unit}/s`.trim() : unit);
@@ -170,6 +173,20 @@ function Chart({ view, windows, changes }: { view: View; windows: Windows; chang
         </tbody>
       </table>
       {view.note && <p className="mb-3 text-second">{view.note}</p>}
+      {view.examples.length > 0 && (
+        <p className="mb-3 flex flex-wrap gap-x-4 text-second">
+          Largest in the focus with a trace:
+          {view.examples.map((one) => (
+            <Link
+              key={one.span}
+              className="text-ink"
+              to={{ pathname: `/traces/${one.trace}`, search: withSpan(search, one.span) }}
+            >
+              {say(one.value)} <span className="text-second">at {clockSeconds(one.at)}</span>
+            </Link>
+          ))}
+        </p>
+      )}
     </>
   );
 }

@@ -5,6 +5,7 @@ import { client, take } from "../../api/client";
 import type { FrameContext } from "../../frame/Frame";
 import { timesOf, useScope } from "../../frame/scope";
 import { clock, clockSeconds, duration, significant } from "../../shared/format";
+import { withSpan } from "../../shared/links";
 import { Waiting } from "../../shared/Waiting";
 import { Breakdown } from "./Breakdown";
 
@@ -192,10 +193,4 @@ export function Traces() {
       )}
     </>
   );
-}
-
-function withSpan(search: string, span: string): string {
-  const query = new URLSearchParams(search);
-  query.set("span", span);
-  return `?${query}`;
 }
