@@ -159,5 +159,5 @@ def main() -> None:
         measured.append(row)
         print(json.dumps({name: [round(v, 1) for v in value] if isinstance(value, list) else round(value, 2) for name, value in row.items()}), flush=True)
     Block.objects.all().delete()
-    print(f"peak memory of a worker {worker_memory():.0f} MB")
+    print(f"peak memory of a worker that finds half a million spans waiting {worker_memory():.0f} MB")
     draw(measured, Path(os.environ["WIRBEL_ROOT"]) / "docs" / "growth.png")

@@ -29,12 +29,14 @@ MAX_ROWS = 250_000  # of one block: about 10 MB of spans
 GROUP_ROWS = 32_768  # of a part of a block that can be read by itself
 MOST_SERVICES = 2_000  # named in a block; one with more is opened for any service
 PARQUET_STREAM = b"wirbel.stream"  # in an exported file's metadata: how a loader knows what it holds
-CACHE_BYTES = 384 * 2**20
+CACHE_BYTES = 256 * 2**20
 CACHE_ROWS = 4_000_000  # of one question: the tables of more are not kept
 
 
 def to_ipc(table: pa.Table) -> bytes:
     """Arrow IPC, compressed as a whole: a small request has many tiny buffers, slow to unpack one by one."""
+    if table.get_total_buffer_size() > 2 * table.nbytes:  # part of a larger table: Arrow would write all of what nested columns share
+        table = table.take(pa.array(np.arange(table.num_rows)))
     sink = pa.BufferOutputStream()
     with pa.ipc.new_stream(sink, table.schema) as writer:
         writer.write_table(table.combine_chunks())

@@ -23,7 +23,8 @@ from wirbel.store.streams import LAYOUTS
 
 log = logging.getLogger(__name__)
 MAX_SEGMENTS = 2_000  # in one pack
-MAX_SEGMENT_BYTES = 64 * 2**20  # in one pack: bounds the worker's memory
+MAX_SEGMENT_BYTES = 32 * 2**20  # in one pack; this and the next bound the worker's memory
+MAX_SEGMENT_ROWS = 400_000
 FAN_IN = 8  # blocks of one period and level that are merged
 SETTLED_NS = 2 * 3600 * 10**9  # after the start of an hour its fresh blocks are merged though they be few
 LIVE_CHANNEL = "wirbel_live"
@@ -77,13 +78,13 @@ def pack_all() -> int:
 
 def _take_segments(stream: str, most: int, only: int | None) -> list[tuple[int, int, bytes]]:
     """Ids, numbers of rows and bytes of segments that no other worker has."""
-    taken, size = [], 0
+    taken, size, rows = [], 0, 0
     query = Segment.objects.filter(stream=stream, error="").select_for_update(skip_locked=True).order_by("id")
     if only is not None:
         query = query.filter(id=only)
-    for segment_id, bytes_held in query.values_list("id", "size")[:most]:
-        size += bytes_held
-        if taken and size > MAX_SEGMENT_BYTES:
+    for segment_id, bytes_held, rows_held in query.values_list("id", "size", "rows")[:most]:
+        size, rows = size + bytes_held, rows + rows_held
+        if taken and (size > MAX_SEGMENT_BYTES or rows > MAX_SEGMENT_ROWS):
             break
         taken.append(segment_id)
     return list(blocks.in_binary(Segment.objects.filter(id__in=taken).order_by("id").values_list("id", "rows", "data"))) if taken else []
