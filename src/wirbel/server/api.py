@@ -8,6 +8,7 @@ from typing import Any, Literal
 
 from django.contrib.auth import authenticate, login, logout
 from django.core.cache import cache
+from django.db import DataError
 from django.http import HttpRequest, StreamingHttpResponse
 from ninja import NinjaAPI, Query, Schema
 from ninja.errors import HttpError
@@ -44,6 +45,12 @@ api.add_router("", intake_router)
 def _say_what_to_do(request: HttpRequest, error: WirbelError) -> Any:
     status = 404 if isinstance(error, NotEnoughData) else 400
     return api.create_response(request, {"detail": str(error)}, status=status)
+
+
+@api.exception_handler(DataError)
+def _say_it_cannot_be(request: HttpRequest, error: DataError) -> Any:
+    """The database refused a value as such: a NUL in a name, a number beyond its range."""
+    return api.create_response(request, {"detail": "The question holds a character or number that nothing stored can have."}, status=400)
 
 
 class Credentials(Schema):
