@@ -17,7 +17,7 @@ from wirbel.core.signals import otlp, points
 from wirbel.explore import series
 from wirbel.store import packer, partitions, reading, retention
 from wirbel.store.models import Block, Receipt, Retention, Stream
-from wirbel.store.streams import HOUR_NS
+from wirbel.store.streams import DAY_NS, HOUR_NS
 
 pytestmark = pytest.mark.django_db
 LATER = NOW + 4 * HOUR_NS
@@ -141,6 +141,38 @@ def test_thinned_and_full_blocks_are_not_merged_into_one() -> None:
     merge_all()
     assert set(Block.objects.values_list("thinned", flat=True)) == {True, False}
     assert sum(arrow.numbers(reading.logs(*WIDE)["weight"])) == pytest.approx(1200)
+
+
+def test_what_is_left_of_a_day_is_put_together_and_changes_no_answer() -> None:
+    spans_over(30, 30)
+    for part in range(30):
+        accept("logs", some_logs(20, step_ns=90 * 10**9 + part), f"{part}")
+        packer.pack_all()
+    later = NOW + 90 * HOUR_NS
+    merge_all()
+    while retention.thin_once(later):
+        pass
+
+    def answers() -> list[object]:
+        traces, lines, minutes = reading.window_spans(*WIDE), reading.logs(*WIDE), reading.cells(*WIDE)
+        narrow = (NOW + 5 * HOUR_NS, NOW + 7 * HOUR_NS)  # a part of a day
+        return [
+            sorted(zip(traces["span_id"].to_pylist(), traces["weight"].to_pylist(), strict=True)),
+            sorted(zip(lines["time"].to_pylist(), lines["body"].to_pylist(), lines["weight"].to_pylist(), strict=True)),
+            totals(minutes),
+            totals(reading.cells(*narrow)),
+            reading.logs(*narrow).num_rows,
+        ]
+
+    before, count = answers(), Block.objects.filter(step=0).count()
+    while packer.merge_once(later):
+        pass
+    assert answers() == before
+    days = {(b.stream, b.thinned, b.hour) for b in Block.objects.filter(level=packer.DAY_LEVEL)}
+    assert {stream for stream, _, _ in days} >= {"spans", "cells"}
+    assert all(hour % DAY_NS == 0 for _, _, hour in days)
+    assert Block.objects.filter(step=0).count() < count / 3
+    assert not packer.merge_once(later)
 
 
 def test_what_is_kept_no_longer_is_dropped_and_summaries_stay() -> None:

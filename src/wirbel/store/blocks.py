@@ -76,14 +76,14 @@ def with_summaries(stream: str, table: pa.Table, level: int) -> list[Block]:
     return made
 
 
-def make(stream: str, table: pa.Table, level: int, step: int = 0, thinned: bool = False) -> list[Block]:
-    """Blocks of a combined table: one for each environment and period, or several if there are too many rows.
+def make(stream: str, table: pa.Table, level: int, step: int = 0, thinned: bool = False, period: int | None = None) -> list[Block]:
+    """Blocks of a combined table: one for each environment and period (ns; by default that of the step), or several if there are too many rows.
 
     Spans carry ``parent_row`` (see :func:`with_parent_rows`), which stays true in any slice.
     """
     if not table.num_rows:
         return []
-    layout, period = LAYOUTS[stream], PERIODS_NS[step]
+    layout, period = LAYOUTS[stream], period or PERIODS_NS[step]
     hour = layout.belongs(table) // period
     environment, names = arrow.codes(table["environment"])
     made = []

@@ -8,18 +8,19 @@ from __future__ import annotations
 
 import logging
 import time
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 import pyarrow as pa
 from django.db import OperationalError, connection, transaction
-from django.db.models import Count, Max, Q
+from django.db.models import Count, F, Max, Q, QuerySet
 
 from wirbel.core import arrow, cells
 from wirbel.core.topology.parents import keys, resolve
 from wirbel.store import blocks, bloom, catalogue, partitions
 from wirbel.store.models import Block, PeerAddress, Segment, Stream
-from wirbel.store.streams import LAYOUTS
+from wirbel.store.streams import DAY_NS, LAYOUTS
 
 log = logging.getLogger(__name__)
 MAX_SEGMENTS = 2_000  # in one pack
@@ -27,6 +28,8 @@ MAX_SEGMENT_BYTES = 32 * 2**20  # in one pack; this and the next bound the worke
 MAX_SEGMENT_ROWS = 400_000
 FAN_IN = 8  # blocks of one period and level that are merged
 SETTLED_NS = 2 * 3600 * 10**9  # after the start of an hour its fresh blocks are merged though they be few
+DAY_LEVEL = 10  # of blocks that hold what is left of a day
+DAYS_OLD_NS = 48 * 3600 * 10**9  # from then on days are put together
 LIVE_CHANNEL = "wirbel_live"
 SENT = (Stream.SPANS, Stream.LOGS, Stream.POINTS)
 
@@ -162,44 +165,68 @@ def _not_stored(table: pa.Table, newer_than: int) -> pa.Table:
 
 
 def merge_once(now_ns: int | None = None) -> bool:
-    """Merges the blocks of one period that are many and small, or that are still fresh though their hour is long over.
+    """Merges the blocks of one hour (of a summary: one longer period) that are many and small, or still fresh though it is long over;
+    or the small blocks of a day that is kept only as a sample, or of cells and points that are days old.
 
     False if there is nothing to merge.
     """
-    over = (time.time_ns() if now_ns is None else now_ns) - SETTLED_NS
+    now = time.time_ns() if now_ns is None else now_ns
+    small = Block.objects.filter(rows__lt=blocks.MAX_ROWS // 2)
     crowded = (
-        Block.objects.filter(Q(rows__lt=blocks.MAX_ROWS // 2) | Q(level=0))
+        (small | Block.objects.filter(level=0))
+        .filter(level__lt=DAY_LEVEL)
         .values("stream", "environment", "step", "hour", "level", "thinned")
         .annotate(count=Count("id"))
-        .filter(Q(count__gte=FAN_IN) | Q(level=0, hour__lt=over))
+        .filter(Q(count__gte=FAN_IN) | Q(level=0, hour__lt=now - SETTLED_NS))
         .order_by("hour", "level")[:20]
     )
-    return any(_merge_group(**{key: value for key, value in group.items() if key != "count"}) for group in crowded)
+    if any(_merge_hour(**{key: value for key, value in group.items() if key != "count"}) for group in crowded):
+        return True
+    old = small.filter(step=0, level__gt=0, hour__lt=now - DAYS_OLD_NS).filter(Q(thinned=True) | Q(stream__in=(Stream.CELLS, Stream.POINTS)))
+    days = old.values("stream", "environment", "thinned", day=F("hour") / DAY_NS).annotate(count=Count("id")).filter(count__gte=FAN_IN).order_by("day")[:20]
+    return any(_merge_day(**{key: value for key, value in group.items() if key != "count"}) for group in days)
 
 
-def _merge_group(stream: str, environment: str, step: int, hour: int, level: int, thinned: bool) -> bool:
-    layout = LAYOUTS[stream]
+def _merge_hour(stream: str, environment: str, step: int, hour: int, level: int, thinned: bool) -> bool:
+    group = Block.objects.filter(stream=stream, environment=environment, step=step, hour=hour, level=level, thinned=thinned)
+    if level:  # large ones stay as they are; but each leaves level 0 once, with its summaries
+        group = group.filter(rows__lt=blocks.MAX_ROWS // 2)
+
+    def make(tables: list[pa.Table]) -> list[Block]:
+        if step:
+            merge_summaries = LAYOUTS[stream].merge_summaries
+            assert merge_summaries is not None
+            return blocks.make(stream, merge_summaries(tables, step * 10**9), level + 1, step)
+        merged = _combined(stream, tables)
+        return blocks.make(stream, merged, level + 1, thinned=thinned) if level else blocks.with_summaries(stream, merged, level + 1)
+
+    return _merge(group, make, least=2 if level else 1)
+
+
+def _merge_day(stream: str, environment: str, thinned: bool, day: int) -> bool:
+    group = Block.objects.filter(stream=stream, environment=environment, step=0, thinned=thinned, level__gt=0, rows__lt=blocks.MAX_ROWS // 2)
+    group = group.filter(hour__gte=day * DAY_NS, hour__lt=(day + 1) * DAY_NS)
+    return _merge(group, lambda tables: blocks.make(stream, _combined(stream, tables), DAY_LEVEL, thinned=thinned, period=DAY_NS), least=2)
+
+
+def _combined(stream: str, tables: list[pa.Table]) -> pa.Table:
+    merged = LAYOUTS[stream].combine(tables)
+    return blocks.with_parent_rows(merged) if stream == Stream.SPANS else merged
+
+
+def _merge(group: QuerySet[Block], make: Callable[[list[pa.Table]], list[Block]], least: int) -> bool:
+    """Puts blocks in place of as many of the group as make one of full size; False if there are fewer than ``least``."""
     with transaction.atomic():
-        group = Block.objects.filter(stream=stream, environment=environment, step=step, hour=hour, level=level, thinned=thinned)
-        if level:  # large ones stay as they are; but each leaves level 0 once, with its summaries
-            group = group.filter(rows__lt=blocks.MAX_ROWS // 2)
-        locked = list(group.select_for_update(skip_locked=True).order_by("id").values_list("id", "rows")[: FAN_IN * 4])
+        locked = list(group.select_for_update(skip_locked=True).order_by("hour", "id").values_list("id", "rows")[: FAN_IN * 4])
         chosen, rows = [], 0
         for block_id, count in locked:
             if rows + count > blocks.MAX_ROWS and chosen:
                 break
             rows += count
             chosen.append(block_id)
-        if len(chosen) < 2 and (level or not chosen):
+        if len(chosen) < least:
             return False
-        tables = blocks.read(Block.objects.filter(id__in=chosen))
-        if step:
-            assert layout.merge_summaries is not None
-            made = blocks.make(stream, layout.merge_summaries(tables, step * 10**9), level + 1, step)
-        else:
-            merged = layout.combine(tables)
-            merged = blocks.with_parent_rows(merged) if stream == Stream.SPANS else merged
-            made = blocks.make(stream, merged, level + 1, thinned=thinned) if level else blocks.with_summaries(stream, merged, level + 1)
+        made = make(blocks.read(Block.objects.filter(id__in=chosen)))
         partitions.lock_to_write()
         group.filter(id__in=chosen).delete()
         partitions.insert(made)

@@ -12,11 +12,11 @@ from dataclasses import dataclass
 from django.db import OperationalError, connection, transaction
 
 from wirbel.store.models import Block
-from wirbel.store.streams import HOUR_NS, PERIODS_NS
+from wirbel.store.streams import DAY_NS, PERIODS_NS
 
 TABLE = "store_block"
 _WRITE_LOCK = 7_301  # of PostgreSQL's advisory locks: one worker at a time writes what it has made
-_WIDTHS_NS = {step: (24 if step == 0 else 28 * 24) * HOUR_NS for step in PERIODS_NS}
+_WIDTHS_NS = {step: 28 * DAY_NS if step else DAY_NS for step in PERIODS_NS}
 _DROP_PATIENCE = "2s"  # dropping waits so long for readers; then another time
 
 

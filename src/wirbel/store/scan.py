@@ -25,7 +25,7 @@ from django.db.models import Q, QuerySet
 from wirbel.core import words
 from wirbel.store import asking, blocks, bloom, far
 from wirbel.store.models import Block, Segment, Stream
-from wirbel.store.streams import LAYOUTS, PERIODS_NS
+from wirbel.store.streams import DAY_NS, LAYOUTS, PERIODS_NS
 
 MAX_FRESH = 2_000  # segments not yet packed that a question reads
 THREADS = max(2, os.cpu_count() or 2)
@@ -58,8 +58,8 @@ class Where:
 
     def blocks(self) -> QuerySet[Block]:
         found = Block.objects.filter(stream=self.stream, time_to__gte=self.start, time_from__lt=self.end, hour__lt=self.end)
-        if self.stream != Stream.SPANS:  # a span may last for days; everything else ends with its hour
-            found = found.filter(hour__gt=self.start - PERIODS_NS[self.step] - max(self.step, 60) * 10**9)
+        if self.stream != Stream.SPANS:  # a span may last for days; everything else ends with its block's period
+            found = found.filter(hour__gt=self.start - max(PERIODS_NS[self.step], DAY_NS) - max(self.step, 60) * 10**9)
         found = found.filter(Q(step=self.step) | Q(step=0, level=0)) if self.step else found.filter(step=0)
         if self.environment is not None:
             found = found.filter(environment__in=(self.environment, ""))

@@ -32,6 +32,7 @@ class Layout:
 
 
 HOUR_NS = 3600 * 10**9
+DAY_NS = 24 * HOUR_NS
 PERIODS_NS = {0: HOUR_NS, 600: 6 * HOUR_NS, 3600: 48 * HOUR_NS}
 """Steps in which rows are kept (s; 0: as they are), and how much time one block of each holds."""
 
