@@ -76,6 +76,8 @@ def lay_out(root: Path) -> Path:
         (root / f"requirements/{name}.lock").write_text(name)
     (root / "pyproject.toml").write_text("[project]")
     (root / "tools/venv/lib/python3.11/site-packages").mkdir(parents=True)
+    (root / "tools/venv/bin").mkdir()
+    (root / "tools/venv/bin/python").symlink_to(sys.executable)
     return root / "requirements"
 
 
@@ -89,6 +91,23 @@ def test_packages_are_installed_once_and_again_when_the_lock_changes(bootstrap: 
     (locks / "runtime.lock").write_text("another version")
     bootstrap.install_python_packages(locks / "runtime.lock")
     assert len(commands) == 4
+
+
+def test_an_environment_whose_python_is_gone_is_made_anew_of_the_python_itself(
+    bootstrap: ModuleType, commands: list[str], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    locks = lay_out(tmp_path)
+    bootstrap.install_python_packages(locks / "runtime.lock")
+    python = tmp_path / "tools/venv/bin/python"
+    python.unlink()
+    python.symlink_to(tmp_path / "removed")
+    genuine = Path(sys._base_executable).resolve()  # type: ignore[attr-defined]
+    stand_in = tmp_path / "python3"
+    stand_in.symlink_to(genuine)
+    monkeypatch.setattr(bootstrap.sys, "_base_executable", str(stand_in))
+    bootstrap.install_python_packages(locks / "runtime.lock")
+    assert len(commands) == 4
+    assert commands[2] == f"{genuine} -m venv --clear {tmp_path / 'tools/venv'}"
 
 
 def test_the_test_set_holds_the_runtime_set(bootstrap: ModuleType, commands: list[str], tmp_path: Path) -> None:

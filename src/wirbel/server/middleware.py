@@ -42,19 +42,30 @@ Receive = Callable[[], Awaitable[dict[str, Any]]]
 Send = Callable[[dict[str, Any]], Awaitable[None]]
 
 
-class BodyLimit:
+Application = Callable[[Scope, Receive, Send], Awaitable[None]]
+
+
+class BeforeDjango:
+    """Stands in front of an application and looks at its HTTP requests; everything else goes by."""
+
+    def __init__(self, application: Application) -> None:
+        self._application = application
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        answer = self.answer if scope["type"] == "http" else self._application
+        await answer(scope, receive, send)
+
+    async def answer(self, scope: Scope, receive: Receive, send: Send) -> None:
+        raise NotImplementedError
+
+
+class BodyLimit(BeforeDjango):
     """Answers 413 to a body over its bound without reading (or storing) the rest of it.
 
     Django spools a whole body before a view sees it, so the bound stands in front of Django.
     """
 
-    def __init__(self, application: Callable[[Scope, Receive, Send], Awaitable[None]]) -> None:
-        self._application = application
-
-    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
-        if scope["type"] != "http":
-            await self._application(scope, receive, send)
-            return
+    async def answer(self, scope: Scope, receive: Receive, send: Send) -> None:
         headers = {name.lower(): value for name, value in scope["headers"]}
         announced = headers.get(b"content-length", b"0")
         kind = headers.get(b"content-type", b"").decode("latin-1").partition(";")[0].strip().lower()
@@ -80,19 +91,13 @@ class BodyLimit:
         await self._application(scope, counted, sent)
 
 
-class Bounds:
+class Bounds(BeforeDjango):
     """Bounds what a request may ask of the store, and stops its question when whoever asked goes away.
 
     The view runs in a thread, which gets this task's context; what it reads looks at the bounds between blocks.
     """
 
-    def __init__(self, application: Callable[[Scope, Receive, Send], Awaitable[None]]) -> None:
-        self._application = application
-
-    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
-        if scope["type"] != "http":
-            await self._application(scope, receive, send)
-            return
+    async def answer(self, scope: Scope, receive: Receive, send: Send) -> None:
         bounds = asking.Bounds(asking.LONGEST_S)
 
         async def watched() -> dict[str, Any]:

@@ -74,12 +74,10 @@ def window_spans(start: int, end: int, environment: str | None = None, columns: 
     if columns is not None:
         columns = [*columns, *blocks.IDENTITY]
     where = Where(Stream.SPANS, start, end, environment, None if service is None else (service,), fresh=True)
-    return once(scan(where, columns, whole_tables))
-
-
-def once(parts: list[pa.Table]) -> pa.Table:
-    """Spans of several partial results, each once: until it is packed, one that was sent twice is there twice."""
-    return spans.deduplicate(spans.concat(parts))
+    parts = scan(where, columns, whole_tables)
+    found = spans.concat(parts)
+    # Until it is packed, a span that was sent twice is there twice.
+    return spans.deduplicate(found) if parts.has_fresh else found
 
 
 def logs(

@@ -89,8 +89,14 @@ class _Task:
     mixed: bool  # it may hold other environments
 
 
-def scan(where: Where, columns: Sequence[str] | None, work: Work[R], small: bool = False) -> list[R]:
-    """Partial results of all blocks, in order of their ids, then that of what is not packed yet.
+class Partials(list[R]):
+    """Partial results of all blocks, in order of their ids, then that of what is not packed yet, if there is any."""
+
+    has_fresh = False
+
+
+def scan(where: Where, columns: Sequence[str] | None, work: Work[R], small: bool = False) -> Partials[R]:
+    """Partial results of all that may lie there.
 
     ``small`` results (with ``nbytes``) are kept; ``work`` must then be hashable. Raises QuestionStopped and QuestionTooLarge.
     """
@@ -109,8 +115,9 @@ def scan(where: Where, columns: Sequence[str] | None, work: Work[R], small: bool
             known[task.block] = partial
             if small and task.whole:
                 _partials.put((task.block, do.key), partial)
-    results = [known[task.block] for task in tasks]
+    results = Partials(known[task.block] for task in tasks)
     if fresh:
+        results.has_fresh = True
         results.append(do(LAYOUTS[where.stream].combine(fresh), whole=False, mixed=True))
     return results
 

@@ -6,6 +6,7 @@ import { Link, useLocation } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
 import { type Drawing, TimeChart } from "../../charts/TimeChart";
 import { rangeQuery, useScope, type Windows, windowsQuery } from "../../frame/scope";
+import { Choice } from "../../shared/Choice";
 import { clockSeconds, quantity } from "../../shared/format";
 import { withSpan } from "../../shared/links";
 import { Waiting } from "../../shared/Waiting";
@@ -58,7 +59,6 @@ export function Metrics({
       ),
     placeholderData: keepPreviousData,
   });
-  const select = "max-w-80 border-b border-ink bg-transparent";
   if (!known.data) return <Waiting error={known.error} what="the metrics it sends" />;
   return (
     <section aria-label="Metrics">
@@ -66,34 +66,22 @@ export function Metrics({
         Metrics <span>{names.length ? `${names.length} that it sends` : "none has been sent by this service"}</span>
       </h2>
       {names.length > 0 && (
-        <p className="mb-1 flex gap-4 text-second">
-          <label>
-            show{" "}
-            <select
-              className={select}
-              value={metric ?? ""}
-              onChange={(event) => void setChosen({ metric: event.target.value || null, by: null })}
-            >
-              <option value="">none</option>
-              {names.map((name) => (
-                <option key={name}>{name}</option>
-              ))}
-            </select>
-          </label>
+        <p className="mb-1 flex gap-4">
+          <Choice
+            label="show"
+            none="none"
+            value={metric}
+            options={names}
+            choose={(name) => void setChosen({ metric: name, by: null })}
+          />
           {metric && query.data && query.data.labels.length > 0 && (
-            <label>
-              a line for each{" "}
-              <select
-                className={select}
-                value={chosen.by ?? ""}
-                onChange={(event) => void setChosen({ by: event.target.value || null })}
-              >
-                <option value="">– all together</option>
-                {query.data.labels.map((name) => (
-                  <option key={name}>{name}</option>
-                ))}
-              </select>
-            </label>
+            <Choice
+              label="a line for each"
+              none="– all together"
+              value={chosen.by}
+              options={query.data.labels}
+              choose={(name) => void setChosen({ by: name })}
+            />
           )}
         </p>
       )}

@@ -2,6 +2,7 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { parseAsString, useQueryState } from "nuqs";
 import { client, type Schemas, take } from "../../api/client";
 import { useScope, type Windows, windowsQuery } from "../../frame/scope";
+import { Choice } from "../../shared/Choice";
 import { duration, interval, share, signed, significant } from "../../shared/format";
 import { Waiting } from "../../shared/Waiting";
 
@@ -52,19 +53,13 @@ export function Breakdown({ windows, conditions, keep }: Props) {
   const others = (names.data ?? []).map((row) => row.name).filter((name) => !OWN.includes(name));
   return (
     <section aria-label="Split" className="mb-4">
-      <label className="text-second">
-        split by{" "}
-        <select
-          className="border-b border-ink bg-transparent"
-          value={by ?? ""}
-          onChange={(event) => void setBy(event.target.value || null)}
-        >
-          <option value="">nothing</option>
-          {[...OWN, ...new Set(others.slice(0, MOST_NAMES))].map((name) => (
-            <option key={name}>{name}</option>
-          ))}
-        </select>
-      </label>
+      <Choice
+        label="split by"
+        none="nothing"
+        value={by}
+        options={[...OWN, ...new Set(others.slice(0, MOST_NAMES))]}
+        choose={(name) => void setBy(name)}
+      />
       {by === null ? null : query.data ? (
         <Values data={query.data} keep={keep} />
       ) : (
