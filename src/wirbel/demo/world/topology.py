@@ -1,8 +1,11 @@
-"""The demo world's shape: services, what they call, and where they run. All of it is made up."""
+"""The demo world's shape: services, what they call, and where they run. All of it is made up.
+
+Numbers are sized so that at :data:`RATE` requests a second the stations are a third to a half busy.
+"""
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 
 @dataclass(frozen=True)
@@ -15,6 +18,11 @@ class Call:
     beside: bool = False  # runs beside the call before it
     share: float = 1.0  # of requests that make this call
     statement: str = ""  # of a database or cache
+    cost: float = 1.0  # of the statement, in the backend's usual times
+    on_miss: str = ""  # made only when this cache does not have what is wanted
+    optional: bool = False  # the caller goes on without it when it fails
+    inner: bool = False  # a step of the same service, with a span of its own and no network between
+    publishes: bool = False  # hands a message to a broker
 
 
 @dataclass(frozen=True)
@@ -32,6 +40,45 @@ class Operation:
     def key(self) -> str:
         return f"{self.service} {self.method} {self.route}"
 
+    @property
+    def is_http(self) -> bool:
+        return self.method not in ("CONSUME", "RUN", "STEP")
+
+
+@dataclass(frozen=True)
+class Service:
+    """How a service runs. Its instances take requests into a pool of workers."""
+
+    name: str
+    version: str
+    instances: int
+    workers: int = 4  # requests that one instance handles at a time
+    timeout_s: float = 3.0  # of its calls to other services
+    retries: int = 0
+    breaker: bool = False  # stops calling for a while what mostly fails
+    managed: bool = True  # runs in a runtime that pauses to collect garbage
+    memory_mb: float = 320.0
+    pool: int = 4  # connections of an instance to each database
+
+
+SERVICES = {
+    s.name: s
+    for s in (
+        Service("identity", "7.4.4", 4, workers=3, managed=False, memory_mb=110, pool=3),
+        Service("fare-engine", "1.30.0", 3, workers=3, pool=3),
+        Service("tide-feed", "0.9.8", 2, workers=24, retries=2, timeout_s=2.0, memory_mb=140),
+        Service("manifest", "3.9.1", 3, workers=3, retries=1),
+        Service("berth-planner", "4.7.3", 3, workers=5, retries=1, memory_mb=520),
+        Service("sailing-api", "6.1.3", 3, workers=6, retries=1, timeout_s=2.5),
+        Service("pass-issuer", "5.0.2", 3, workers=4, managed=False, memory_mb=90),
+        Service("quay-web", "9.14.0", 4, workers=9, retries=1, timeout_s=5.0, memory_mb=410),
+        Service("gate-api", "2.2.0", 3, workers=4, retries=2, timeout_s=2.0, managed=False, memory_mb=120),
+        Service("vessel-track", "2.0.1", 2, workers=2),
+        Service("notice-fanout", "1.8.0", 2, workers=4, retries=2, timeout_s=4.0, breaker=True),
+        Service("timetable-import", "3.3.0", 1, workers=4, memory_mb=700, pool=6),
+    )
+}
+
 
 @dataclass(frozen=True)
 class Backend:
@@ -42,23 +89,29 @@ class Backend:
     namespace: str
     median_ms: float
     spread: float
-    servers: int  # workers of the M/M/c queue in it
+    servers: int  # queries that it works on at a time
     kind: str = "database"
+    host: str = ""  # where it runs, if here
+    failing: float = 0.00005
 
 
 BACKENDS = {
     b.name: b
     for b in (
-        Backend("berth-db", "postgresql", "berths", 9.0, 0.45, 12),
-        Backend("manifest-db", "postgresql", "manifest", 3.0, 0.40, 10),
-        Backend("identity-db", "postgresql", "identity", 1.6, 0.35, 8),
-        Backend("timetable-cache", "redis", "timetable", 0.5, 0.30, 4),
-        Backend("tides.example", "http", "", 120.0, 0.5, 40, "external"),
-        Backend("sms.example", "http", "", 90.0, 0.5, 40, "external"),
+        Backend("berth-db", "postgresql", "berths", 6.0, 0.45, 3, host="islet-2"),
+        Backend("manifest-db", "postgresql", "manifest", 4.0, 0.40, 2, host="islet-5"),
+        Backend("identity-db", "postgresql", "identity", 2.0, 0.35, 2, host="islet-7"),
+        Backend("timetable-cache", "redis", "timetable", 0.5, 0.30, 2, kind="cache", host="islet-4"),
+        Backend("events", "events", "", 1.2, 0.30, 6, kind="broker", host="islet-6"),
+        Backend("tides.example", "http", "", 120.0, 0.5, 16, kind="external", failing=0.004),
+        Backend("sms.example", "http", "", 90.0, 0.5, 16, kind="external", failing=0.004),
     )
 }
 
-_SELECT_PLACES = "SELECT place, length_m FROM deck_place WHERE sailing = $1 AND taken_by IS NULL"
+HIT_RATE = {"timetable-cache": 0.92}
+"""Share of look-ups that a cache answers."""
+
+SELECT_PLACES = "SELECT place, length_m FROM deck_place WHERE sailing = $1 AND taken_by IS NULL"
 ONE_PLACE = "SELECT place, length_m FROM deck_place WHERE sailing = $1 AND place = $2"
 
 OPERATIONS = {
@@ -77,13 +130,23 @@ OPERATIONS = {
             "fare-engine",
             "POST",
             "/fares/quote",
-            (Call("timetable-cache", statement="GET fare:{id}"), Call("berth-db", share=0.3, statement="SELECT rate FROM fare_table WHERE route = $1")),
+            (
+                Call("timetable-cache", statement="GET fare:{id}"),
+                Call("berth-db", on_miss="timetable-cache", cost=2.5, statement="SELECT rate FROM fare_table WHERE route = $1"),
+            ),
             5.0,
         ),
-        Operation("tide-feed", "GET", "/tides/{harbour}", (Call("tides.example", share=0.03, work_ms=0.5),), 0.9, failing=0.002),
+        Operation("tide-feed", "GET", "/tides/{harbour}", (Call("tides.example", share=0.2, work_ms=0.5),), 0.9, failing=0.0005),
         Operation("manifest", "GET", "/manifest/{sailing}", (Call("manifest-db", statement="SELECT passenger, vehicle FROM booking WHERE sailing = $1"),), 2.0),
         Operation(
-            "manifest", "POST", "/manifest/{sailing}/boarded", (Call("manifest-db", statement="UPDATE booking SET boarded = now() WHERE pass = $1"),), 2.0
+            "manifest",
+            "POST",
+            "/manifest/{sailing}/boarded",
+            (
+                Call("manifest-db", statement="UPDATE booking SET boarded = now() WHERE pass = $1"),
+                Call("events", work_ms=0.4, statement="notices", publishes=True, optional=True),
+            ),
+            2.0,
         ),
         Operation(
             "berth-planner",
@@ -91,7 +154,7 @@ OPERATIONS = {
             "/places/reserve",
             (
                 Call("manifest GET /manifest/{sailing}", work_ms=4.0),
-                Call("berth-db", work_ms=6.0, statement=_SELECT_PLACES),
+                Call("berth-db", work_ms=6.0, statement=SELECT_PLACES),
                 Call("berth-db", work_ms=2.0, statement="UPDATE deck_place SET taken_by = $1 WHERE place = $2"),
             ),
             8.0,
@@ -106,7 +169,7 @@ OPERATIONS = {
             (
                 Call("timetable-cache", work_ms=2.0, statement="GET timetable:{id}"),
                 Call("fare-engine POST /fares/quote", work_ms=1.0),
-                Call("tide-feed GET /tides/{harbour}", beside=True, share=0.6),
+                Call("tide-feed GET /tides/{harbour}", beside=True, share=0.6, optional=True),
                 Call("berth-planner GET /places/{sailing}", work_ms=1.0, share=0.5),
             ),
             4.0,
@@ -162,18 +225,38 @@ OPERATIONS = {
         Operation("notice-fanout", "CONSUME", "notices", (Call("sms.example", work_ms=2.0),), 2.0, failing=0.004),
         Operation(
             "timetable-import",
-            "RUN",
-            "nightly import",
+            "STEP",
+            "fetch",
+            (Call("berth-db", times=2, cost=3.0, statement="SELECT route, departs FROM sailing WHERE day = $1"),),
+            60.0,
+        ),
+        Operation(
+            "timetable-import",
+            "STEP",
+            "part",
             (
-                Call("berth-db", times=6, statement="SELECT route, departs FROM sailing WHERE day = $1"),
+                Call("berth-db", times=5, work_ms=8.0, cost=2.0, statement="SELECT route, departs FROM sailing WHERE day = $1"),
                 Call("timetable-cache", times=6, statement="SET timetable:{id}"),
             ),
             40.0,
+            spread=0.8,  # parts are of unequal size; the largest holds up the rest
+        ),
+        Operation("timetable-import", "STEP", "publish", (Call("events", statement="timetables", publishes=True, optional=True),), 25.0),
+        Operation(
+            "timetable-import",
+            "RUN",
+            "timetable import",
+            (
+                Call("timetable-import STEP fetch", work_ms=15.0, inner=True),
+                *(Call("timetable-import STEP part", beside=number > 0, inner=True) for number in range(6)),
+                Call("timetable-import STEP publish", work_ms=30.0, inner=True),
+            ),
+            20.0,
         ),
     )
 }
 
-RATE = 4.0
+RATE = 220.0
 """Requests a second from outside, at mean load."""
 
 ENTRIES = {
@@ -184,11 +267,19 @@ ENTRIES = {
     "gate-api POST /scans": 0.14,
     "vessel-track CONSUME positions": 0.07,
     "notice-fanout CONSUME notices": 0.04,
-    "timetable-import RUN nightly import": 0.01,
+    "timetable-import RUN timetable import": 0.002,
 }
 """What comes in from outside, and its share of all requests."""
 
+FRONTS = ("quay-web", "gate-api")
+"""Where users are: what is slow here hurts them."""
+
+APP_VERSIONS = ("7.3", "7.4", "web")
+
 HOSTS = {f"islet-{n}": ("north", "mid", "south")[n % 3] for n in range(1, 8)}
+CORES = 4  # of each host
+DISK_GB = 80.0
+MEMORY_GB = 32.0
 
 
 @dataclass(frozen=True)
@@ -200,60 +291,10 @@ class Instance:
 
 def _instances() -> dict[str, list[Instance]]:
     found: dict[str, list[Instance]] = {}
-    services = list(dict.fromkeys(o.service for o in OPERATIONS.values()))
-    for place, service in enumerate(services):
-        count = 4 if service in ("quay-web", "identity") else 1 if service == "timetable-import" else 2 + place % 2
-        hosts = [f"islet-{1 + (place * 2 + n * 3) % 7}" for n in range(count)]
-        found[service] = [Instance(f"{service}-{'abcdef'[n]}{(place * 7 + n * 3) % 10}", host, HOSTS[host]) for n, host in enumerate(hosts)]
+    for place, service in enumerate(SERVICES.values()):
+        hosts = [f"islet-{1 + (place * 2 + n * 3) % 7}" for n in range(service.instances)]
+        found[service.name] = [Instance(f"{service.name}-{'abcdef'[n]}{(place * 7 + n * 3) % 10}", host, HOSTS[host]) for n, host in enumerate(hosts)]
     return found
 
 
 INSTANCES = _instances()
-
-VERSIONS = {
-    "quay-web": "9.14.0",
-    "gate-api": "2.2.0",
-    "sailing-api": "6.1.3",
-    "berth-planner": "4.7.3",
-    "manifest": "3.9.1",
-    "fare-engine": "1.30.0",
-    "pass-issuer": "5.0.2",
-    "identity": "7.4.4",
-    "tide-feed": "0.9.8",
-    "vessel-track": "2.0.1",
-    "notice-fanout": "1.8.0",
-    "timetable-import": "3.3.0",
-}
-
-
-@dataclass(frozen=True)
-class Rollout:
-    """A version that replaces another, instance after instance."""
-
-    service: str
-    version: str
-    begins: int  # ns
-    step_s: float = 20.0  # between instances
-
-
-@dataclass(frozen=True)
-class Fault:
-    """What goes wrong: from a version on, one statement becomes many."""
-
-    service: str
-    version: str
-    statement: str
-    instead: str
-    times: tuple[int, int]  # least and most calls in its place
-
-
-@dataclass(frozen=True)
-class History:
-    """What happened in the world: rollouts, the fault, and changes to announce."""
-
-    rollouts: tuple[Rollout, ...] = ()
-    fault: Fault | None = None
-    changes: tuple[dict[str, object], ...] = field(default=())
-
-
-THE_FAULT = Fault("berth-planner", "4.8.0", _SELECT_PLACES, ONE_PLACE, (24, 42))

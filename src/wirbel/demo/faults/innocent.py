@@ -1,0 +1,56 @@
+"""What happens every day and does no harm: deploys, scaling, a job, a restart, and small things that move by themselves."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from wirbel.demo.faults.model import MINUTE, Span, as_name, change, restart_by_hand
+from wirbel.demo.world.conditions import Effect, Shape
+from wirbel.demo.world.happenings import Happenings, Rollout
+from wirbel.demo.world.topology import SERVICES
+
+DEPLOYS_A_DAY = 14
+OTHERS_A_DAY = 9
+
+
+def everyday(seed: int, span: Span, near: int | None = None, spared: tuple[str, ...] = ()) -> Happenings:
+    """Innocent happenings of a stretch; with ``near`` (ns) also some that come just before or after that moment.
+
+    Services in ``spared`` are left alone, so that what is said of them stays true.
+    """
+    rng = np.random.default_rng([seed, 77])
+    found = Happenings()
+    names = [name for name in SERVICES if name not in spared]
+    days = (span.end - span.onset) / (24 * 3600e9)
+    moments = list(rng.uniform(span.onset, span.end, rng.poisson(DEPLOYS_A_DAY * days)))
+    if near is not None:
+        moments += [near - rng.uniform(3, 15) * MINUTE, near + rng.uniform(2, 8) * MINUTE]
+    patches: dict[str, int] = {}
+    for moment in sorted(moments):
+        service = str(rng.choice(names))
+        patches[service] = patches.get(service, 0) + 1
+        major, minor, patch = SERVICES[service].version.split(".")
+        version = f"{major}.{minor}.{int(patch) + patches[service]}"
+        found.rollouts.append(Rollout(service, version, int(moment)))
+        found.changes.append(change("deploy", int(moment), service, f"{service} {version}", version=version))
+    for moment in rng.uniform(span.onset, span.end, rng.poisson(OTHERS_A_DAY * days) + 1):
+        _small_thing(rng, int(moment), str(rng.choice(names)), found)
+    return found
+
+
+def _small_thing(rng: np.random.Generator, at: int, service: str, found: Happenings) -> None:
+    which = int(rng.integers(4))
+    if which == 0:
+        count = SERVICES[service].instances
+        found.changes.append(
+            change("scale", at, service, f"{count} to {count + 1} instances", actor="autoscaler", before={"instances": count}, after={"instances": count + 1})
+        )
+    elif which == 1:
+        until = at + int(rng.uniform(12, 30)) * MINUTE
+        found.changes.append(change("job", at, None, "archive of past sailings", until=until, entity={"host.name": "islet-6"}, actor="scheduler"))
+        found.effects.append(Effect(as_name(("cpu", "islet-6")), Shape(at, until), plus=0.7))
+        found.effects.append(Effect(as_name(("io", "islet-6")), Shape(at, until), plus=0.15))
+    elif which == 2:
+        found.changes.append(restart_by_hand(service, at))
+    else:
+        found.changes.append(change("config", at, service, "retry back-off", before={"retry.first_s": 1}, after={"retry.first_s": 2}, actor="m.holm"))

@@ -1,0 +1,79 @@
+"""A fault: what it does to the world, what people and machines record of it, and the truth about it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import asdict, dataclass, field
+from typing import Any
+
+import numpy as np
+
+from wirbel.core.text import rfc3339
+from wirbel.demo.world.conditions import Effect, Form, Name, Shape
+from wirbel.demo.world.happenings import Happenings
+
+SECOND = 10**9
+MINUTE = 60 * SECOND
+
+
+@dataclass(frozen=True)
+class Span:
+    """When a fault acts, ns."""
+
+    onset: int
+    end: int
+
+
+@dataclass(frozen=True)
+class Truth:
+    """What a diagnosis should find. Kept apart from all that is stored of the world."""
+
+    kind: str
+    entities: tuple[tuple[str, str], ...]  # (kind, name) of what is at fault; any of them is right
+    mechanisms: tuple[str, ...]  # any of them is right
+    services: tuple[str, ...]  # lenient: where a person would look and find it
+    change: str | None
+    onset: int
+    end: int
+    hurts: bool = True  # users feel it
+    seen_before: bool = False  # telemetry shows it before users feel it
+
+    def as_dict(self) -> dict[str, Any]:
+        return asdict(self)
+
+
+@dataclass
+class Fault:
+    truth: Truth
+    happenings: Happenings = field(default_factory=Happenings)
+
+    def effect(self, *name: str | int, span: Span, times: float = 1.0, plus: float = 0.0, form: Form = "step", rise_s: float = 600.0) -> Fault:
+        self.happenings.effects.append(Effect(as_name(name), Shape(span.onset, span.end, form, rise_s), times, plus))
+        return self
+
+
+Make = Callable[[np.random.Generator, Span], Fault]
+
+
+def as_name(name: tuple[str | int, ...]) -> Name:
+    return tuple(name)
+
+
+def change(kind: str, at: int, service: str | None, summary: str, **more: Any) -> dict[str, Any]:
+    """A change as the door for changes takes it; its id follows from what it says."""
+    until = more.pop("until", None)
+    return {
+        "id": f"{kind}-{service or more.get('entity', {}).get('host.name', 'all')}-{at // SECOND}",
+        "kind": kind,
+        "at": rfc3339(at),
+        "until": None if until is None else rfc3339(until),
+        "service": service,
+        "summary": summary,
+        "environment": "production",
+        "actor": "deploy-bot",
+        **more,
+    }
+
+
+def restart_by_hand(service: str, at: int, who: str = "s.berg") -> dict[str, Any]:
+    return change("restart", at, service, f"{service} restarted by hand", actor=who)

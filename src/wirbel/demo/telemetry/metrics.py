@@ -1,0 +1,241 @@
+"""Samples of metrics, as the SDK in each service and an agent on each host, database and broker send them.
+
+They come from the same state as the requests do; those that count requests are counted from the spans.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+from wirbel.core import arrow
+from wirbel.core.signals import points, spans
+from wirbel.demo.world.happenings import Happenings
+from wirbel.demo.world.requests import ENVIRONMENT
+from wirbel.demo.world.state import HEAP, State, databases_of
+from wirbel.demo.world.topology import BACKENDS, CORES, HOSTS, INSTANCES, MEMORY_GB, OPERATIONS, SERVICES
+
+Floats = npt.NDArray[np.float64]
+Ints = npt.NDArray[np.int64]
+MINUTE_NS = 60 * 10**9
+BOUNDS = (0.005, 0.01, 0.025, 0.05, 0.075, 0.1, 0.25, 0.5, 0.75, 1.0, 2.5, 5.0, 7.5, 10.0)
+"""The SDKs' default bounds of request durations, s (semantic conventions for HTTP metrics)."""
+
+NOISE = 0.02  # of what is read from a machine
+PACKET_RATE = 14.0  # a request, there and back, over all its calls
+
+
+@dataclass(frozen=True)
+class Series:
+    service: str
+    instance: str | None
+    host: str | None
+    metric: str
+    unit: str
+    values: Floats  # one a minute
+    labels: str = "{}"
+    is_sum: bool = False  # counted since the minute before
+
+
+def gauges(state: State, happenings: Happenings, seed: int, start: int, end: int) -> pa.Table:
+    """What is read from the state each minute in [start, end) ns."""
+    times = np.arange(start + (-start) % MINUTE_NS, end, MINUTE_NS, dtype=np.int64)
+    if not len(times):
+        return points.POINT_SCHEMA.empty_table()
+    step = state.conditions.step_of(times)
+    rng = np.random.default_rng([seed, 5, start // 10**6])
+    return _table([*_of_services(state, step), *_of_hosts(state, step), *_of_backends(state, step)], times, rng, happenings)
+
+
+def _labels(**labels: str) -> str:
+    return json.dumps({name.replace("__", "."): value for name, value in labels.items()}, sort_keys=True)
+
+
+def _of_services(state: State, step: Ints) -> Iterator[Series]:
+    silent = {service: state.conditions.extra("silent", service)[step] > 0 for service in SERVICES}
+    for service, instances in INSTANCES.items():
+        for number, instance in enumerate(instances):
+
+            def series(metric: str, unit: str, values: Floats, labels: str = "{}", service: str = service, instance=instance) -> Series:  # type: ignore[no-untyped-def]
+                shown = np.where(silent[service], np.nan, values[step])
+                return Series(service, instance.name, instance.host, metric, unit, shown, labels)
+
+            memory = state.memory(service, number) * 2.0**20
+            workers = state.workers[service, number]
+            yield series("process.cpu.utilization", "1", np.minimum(state.own_cpu[service, number], CORES) / CORES)
+            yield series("process.memory.usage", "By", memory * 1.25)
+            yield series("container.memory.usage", "By", memory * 1.3)
+            yield series("http.server.active_requests", "{request}", workers.busy * SERVICES[service].workers)
+            if SERVICES[service].managed:
+                yield series("jvm.memory.used", "By", memory, _labels(jvm__memory__type="heap"))
+                yield series("jvm.memory.limit", "By", np.full_like(memory, HEAP * SERVICES[service].memory_mb * 2.0**20), _labels(jvm__memory__type="heap"))
+                yield series("jvm.gc.pause.share", "1", state.pausing(service, number))
+            for backend in sorted({name for o in OPERATIONS.values() if o.service == service for name in databases_of(o)}):
+                pool, size = state.pools[service, number, backend], state.pool_size[service, number, backend]
+                leaked = np.floor(state.conditions.extra("leaked", service, number, backend))
+                used = np.minimum(pool.busy * np.maximum(size - leaked, 1) + leaked, size)
+                name = "db.client.connection.pool.name"
+                yield series("db.client.connection.count", "{connection}", used, json.dumps({name: backend, "db.client.connection.state": "used"}))
+                yield series("db.client.connection.count", "{connection}", size - used, json.dumps({name: backend, "db.client.connection.state": "idle"}))
+                yield series("db.client.connection.max", "{connection}", size, json.dumps({name: backend}))
+                asks = sum(state.rate[o.key] for o in OPERATIONS.values() if o.service == service and backend in databases_of(o))
+                pending = np.asarray(asks * state.share(service, number) * pool.expected)  # Little's law
+                yield series("db.client.connection.pending_requests", "{request}", pending, json.dumps({name: backend}))
+
+
+def _of_hosts(state: State, step: Ints) -> Iterator[Series]:
+    total = sum(state.entry.values())
+    for host, zone in HOSTS.items():
+
+        def series(metric: str, unit: str, values: Floats, labels: str = "{}", is_sum: bool = False, host: str = host) -> Series:
+            return Series("host-agent", host, host, metric, unit, values[step], labels, is_sum)
+
+        used = sum(state.memory(service, n) for service, instances in INSTANCES.items() for n, i in enumerate(instances) if i.host == host)
+        cores = state.cpu[host]
+        yield series("system.cpu.utilization", "1", np.minimum(cores, CORES) / CORES)
+        yield series("system.cpu.load_average.1m", "{thread}", cores * state.stretch[host] ** 0.5)
+        yield series("system.memory.utilization", "1", np.asarray(0.2 + used / (MEMORY_GB * 1024)))
+        yield series("system.filesystem.utilization", "1", state.disk(host), _labels(system__filesystem__mountpoint="/"))
+        yield series("system.disk.utilization", "1", np.minimum(0.06 + 0.03 * cores / CORES + state.conditions.extra("io", host), 1))
+        others = [state.loss(zone, other) for other in set(HOSTS.values()) - {zone}]
+        packets = total * PACKET_RATE / len(HOSTS) * 60
+        yield series("system.network.packet.count", "{packet}", np.asarray(packets), is_sum=True)
+        yield series("system.network.tcp.retransmits", "{packet}", np.asarray(packets * (0.0002 + np.mean(others, axis=0) * 2 / 3)), is_sum=True)
+
+
+def _of_backends(state: State, step: Ints) -> Iterator[Series]:
+    for backend in BACKENDS.values():
+        if not backend.host:
+            continue
+
+        def series(metric: str, unit: str, values: Floats, is_sum: bool = False, backend=backend) -> Series:  # type: ignore[no-untyped-def]
+            labels = _labels(server__address=backend.name)
+            return Series(f"{backend.kind}-agent", backend.name, backend.host, metric, unit, values[step], labels, is_sum)
+
+        rate, waiting = state.backend_rate[backend.name], state.backends[backend.name]
+        if backend.kind == "database":
+            locked = sum(
+                state.calls[key, n].rate * state.lock_s(backend, call)
+                for key, o in OPERATIONS.items()
+                for n, call in enumerate(o.calls)
+                if call.to == backend.name
+            )
+            yield series("postgresql.backends.active", "{connection}", waiting.busy * backend.servers + np.asarray(rate * waiting.expected + locked))
+            yield series("postgresql.locks.waiting", "{lock}", np.asarray(locked))
+            yield series("postgresql.statements", "{statement}", rate * 60, is_sum=True)
+        elif backend.kind == "cache":
+            reads = 0.93 * rate * 60
+            yield series("redis.keyspace.hits", "{hit}", reads * state.hits(backend.name), is_sum=True)
+            yield series("redis.keyspace.misses", "{miss}", reads * (1 - state.hits(backend.name)), is_sum=True)
+        else:
+            for service in ("notice-fanout", "vessel-track"):
+                arrivals = sum(state.rate[o.key] for o in OPERATIONS.values() if o.service == service)
+                lag = np.asarray(arrivals * state.workers[service, 0].expected)
+                lag = lag + _kept_for(state, service)
+                yield Series("broker-agent", backend.name, backend.host, "messaging.consumer.lag", "{message}", lag[step], _labels(consumer=service))
+
+
+def _kept_for(state: State, service: str) -> Floats:
+    """Messages kept for a consumer that is silent: what would have come."""
+    silent = state.conditions.extra("silent", service)
+    share = sum(rate for key, rate in state.entry.items() if key.startswith("gate-api")) * (0.3 if service == "notice-fanout" else 0.5)
+    return np.asarray(np.cumsum(silent * share) * state.conditions.step_s * (silent > 0))
+
+
+def _table(series: list[Series], times: Ints, rng: np.random.Generator, happenings: Happenings) -> pa.Table:
+    count, minutes = len(series), len(times)
+    values = np.stack([one.values for one in series])
+    noisy = values * (1 + NOISE * rng.standard_normal(values.shape))
+    sums = np.array([one.is_sum for one in series])
+    whole = np.array([one.unit in ("{connection}", "{request}", "{lock}", "{message}") for one in series])
+    noisy = np.where(sums[:, None], rng.poisson(np.nan_to_num(np.maximum(values, 0))), noisy)
+    noisy = np.where(whole[:, None], np.rint(values + 0.3 * rng.standard_normal(values.shape) * (values > 0.5)), noisy).clip(min=0)
+    known = ~np.isnan(values).ravel()
+    row = np.repeat(np.arange(count), minutes)
+
+    def text(name: str) -> pa.Array:
+        return pa.array([getattr(one, name) for one in series], pa.string()).take(pa.array(row))
+
+    versions = _versions(series, times, happenings)
+    at = np.tile(times, count)
+    table = pa.table(
+        {
+            "environment": pa.repeat(pa.scalar(ENVIRONMENT), len(row)),
+            "service": text("service"),
+            "version": versions,
+            "instance": text("instance"),
+            "host": text("host"),
+            "resource": pa.repeat(pa.scalar("{}"), len(row)),
+            "metric": text("metric"),
+            "unit": text("unit"),
+            "kind": pa.array(np.where(sums[row], points.SUM, points.GAUGE).astype(np.int8)),
+            "temporality": pa.array(np.where(sums[row], points.DELTA, points.NO_TEMPORALITY).astype(np.int8)),
+            "monotonic": pa.array(sums[row]),
+            "labels": text("labels"),
+            "time": pa.array(at),
+            "start": pa.array(at - MINUTE_NS, mask=~sums[row]),
+            "value": pa.array(noisy.ravel()),
+        }
+    )
+    return arrow.conform(table.filter(pa.array(known)), points.POINT_SCHEMA)
+
+
+def _versions(series: list[Series], times: Ints, happenings: Happenings) -> pa.Array:
+    found = np.full((len(series), len(times)), None, object)
+    for number, one in enumerate(series):
+        names = [instance.name for instance in INSTANCES.get(one.service, [])]
+        if one.instance in names:
+            found[number] = happenings.versions(one.service, times, np.full(len(times), names.index(one.instance)))
+    return pa.array(found.ravel(), pa.string())
+
+
+def request_durations(table: pa.Table) -> pa.Table:
+    """``http.server.request.duration`` as delta histograms of each minute, counted from the spans that it is about."""
+    served = table.filter(pa.array(arrow.numbers(table["kind"]) == spans.SERVER))
+    if not served.num_rows:
+        return points.POINT_SCHEMA.empty_table()
+    seconds, weight = arrow.numbers(served["duration"]) / 1e9, arrow.numbers(served["weight"])
+    start = arrow.numbers(served["start"])
+    keys = ["service", "version", "instance", "host", "span.s:http.request.method", "span.s:http.route", "status_code"]
+    minute = start - start % MINUTE_NS
+    group = served.select(keys).append_column("minute", pa.array(minute)).append_column("row", pa.array(np.arange(len(minute))))
+    found = group.group_by([*keys, "minute"], use_threads=False).aggregate([("row", "list"), ("row", "min")])
+    member = pa.compute.list_flatten(found["row_list"]).to_numpy()
+    owner = np.repeat(np.arange(found.num_rows), found["row_list"].combine_chunks().value_lengths().to_numpy())
+    bucket = np.searchsorted(BOUNDS, seconds[member], side="left")
+    width = len(BOUNDS) + 1
+    counts = np.rint(np.bincount(owner * width + bucket, weight[member], found.num_rows * width)).astype(np.int64).reshape(-1, width)
+    first = found["row_min"].combine_chunks()
+    described = zip(*(served[name].take(first).to_pylist() for name in keys[4:]), strict=True)
+    labels = [json.dumps({"http.request.method": m, "http.response.status_code": c, "http.route": r}, sort_keys=True) for m, r, c in described]
+    count = found.num_rows
+    offsets = np.arange(0, (count + 1) * width, width, dtype=np.int32)
+    bounds = pa.ListArray.from_arrays(pa.array(np.arange(0, (count + 1) * len(BOUNDS), len(BOUNDS), dtype=np.int32)), pa.array(np.tile(BOUNDS, count)))
+    ends = found["minute"].to_numpy() + MINUTE_NS
+    made = pa.table(
+        {
+            "environment": pa.repeat(pa.scalar(ENVIRONMENT), count),
+            **{name: found[name] for name in keys[:4]},
+            "resource": pa.repeat(pa.scalar("{}"), count),
+            "metric": pa.repeat(pa.scalar("http.server.request.duration"), count),
+            "unit": pa.repeat(pa.scalar("s"), count),
+            "kind": pa.array(np.full(count, points.HISTOGRAM, np.int8)),
+            "temporality": pa.array(np.full(count, points.DELTA, np.int8)),
+            "monotonic": pa.nulls(count, pa.bool_()),
+            "labels": pa.array(labels, pa.string()),
+            "time": pa.array(ends),
+            "start": found["minute"],
+            "count": pa.array(counts.sum(axis=1)),
+            "total": pa.array(np.bincount(owner, weight[member] * seconds[member], count)),
+            "low": pa.array(np.minimum.reduceat(seconds[member], np.flatnonzero(np.r_[True, np.diff(owner) != 0]))),
+            "high": pa.array(np.maximum.reduceat(seconds[member], np.flatnonzero(np.r_[True, np.diff(owner) != 0]))),
+            "bounds": bounds,
+            "buckets": pa.ListArray.from_arrays(pa.array(offsets), pa.array(counts.ravel())),
+        }
+    )
+    return arrow.conform(made, points.POINT_SCHEMA)

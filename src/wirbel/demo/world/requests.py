@@ -1,0 +1,474 @@
+"""The world's requests as spans: whole batches of one kind of request at a time, with NumPy.
+
+A request is a tree of steps. Each asks the state of the station it comes to at that moment how long
+it waits there: for a worker, a connection, a backend, a lock, a packet sent again. A caller waits for
+what it calls, gives up when that takes too long, and asks again when it may.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from wirbel.core import arrow
+from wirbel.core.signals import spans
+from wirbel.core.signals.operations import Columns, derive
+from wirbel.demo.world.columns import Pieces, binary, lists, places
+from wirbel.demo.world.happenings import Happenings
+from wirbel.demo.world.queues import Waiting
+from wirbel.demo.world.state import NETWORK_MS, PACKETS, POOL_WAIT_S, RESEND_S, State, databases_of
+from wirbel.demo.world.topology import APP_VERSIONS, BACKENDS, ENTRIES, HOSTS, INSTANCES, OPERATIONS, SERVICES, Backend, Call, Operation
+
+Ints = npt.NDArray[np.int64]
+Floats = npt.NDArray[np.float64]
+Flags = npt.NDArray[np.bool_]
+Ids = npt.NDArray[np.uint64]
+ENVIRONMENT = "production"
+BACK_OFF_S = 0.08  # before the first retry; twice as long before each further one
+FAST_S = 0.004  # how long a refused connection takes
+BOT = "gullbot/0.3"
+
+FINE, BROKEN, LATE, TURNED_AWAY, NO_CONNECTION, CIRCUIT_OPEN = range(6)
+REASONS = (
+    None,
+    ("InternalError", "the request could not be completed"),
+    ("TimeoutError", "no answer in time"),
+    ("ConnectionRefusedError", "connection refused: the queue is full"),
+    ("PoolTimeoutError", f"no database connection became free within {POOL_WAIT_S:.0f} s"),
+    ("CircuitOpenError", "calls are suspended after many failures"),
+)
+"""What failed, by code: type and message of the exception."""
+
+
+@dataclass
+class Served:
+    """What became of a batch of requests, for whoever sent them."""
+
+    end: Ints  # ns
+    reason: npt.NDArray[np.int8]  # FINE, or why it failed
+
+
+class Traffic:
+    """Makes the spans of any stretch of a solved world; the same for the same seed and stretch.
+
+    Of all requests the share ``kept`` is recorded, and each span says what it stands for.
+    """
+
+    def __init__(self, seed: int, state: State, happenings: Happenings, kept: float) -> None:
+        self.seed, self.state, self.happenings, self.kept = seed, state, happenings, kept
+        self._rng = np.random.default_rng(seed)
+        self._out = Pieces()
+        self._stacks: dict[tuple[str, ...], Floats] = {}
+
+    def spans(self, start: int, end: int) -> pa.Table:
+        """All spans of recorded requests that begin in [start, end) ns."""
+        rng = self._rng = np.random.default_rng([self.seed, start // 10**6])
+        self._out = Pieces()
+        conditions = self.state.conditions
+        for key in ENTRIES:
+            rate = self.state.entry[key] * self.kept
+            peak = float(rate.max()) * 1.01 + 1e-12
+            count = rng.poisson(peak * (end - start) / 1e9)
+            times = np.sort(rng.uniform(start, end, count)).astype(np.int64)
+            step = conditions.step_of(times)
+            times = times[rng.uniform(0, peak, count) < rate[step]]
+            if len(times):
+                trace = rng.integers(0, 2**63, (len(times), 2), dtype=np.uint64) * np.uint64(2) + np.uint64(1)
+                self._serve(OPERATIONS[key], times, trace, np.zeros(len(times), np.uint64), None, root=True)
+        return _table(self._out, self.kept)
+
+    # What a station is like for each of many rows.
+
+    def _stack(self, *name: str) -> Floats:
+        """A quantity of all instances of a service over time; shape (instances, steps)."""
+        if name not in self._stacks:
+            kind, service = name[0], name[1]
+            state, conditions = self.state, self.state.conditions
+            make = {
+                "share": lambda n: state.share(service, n),
+                "slow": lambda n: conditions.factor("work", service, n) * state.stretch[INSTANCES[service][n].host] * conditions.factor("speed", service),
+                "pausing": lambda n: state.pausing(service, n),
+                "pause": lambda n: state.pause_length(service, n),
+                "failing": lambda n: conditions.extra("failing", service, n),
+                "calls": lambda n: conditions.factor("calls", service, n, name[-1]),
+                "worker": lambda n: _rows_of(state.workers[service, n]),
+                "pool": lambda n: _rows_of(state.pools[service, n, name[-1]]),
+            }[kind]
+            self._stacks[name] = np.stack([make(n) for n in range(len(INSTANCES[service]))])
+        return self._stacks[name]
+
+    def _wait(self, name: tuple[str, ...], instance: Ints, step: Ints) -> tuple[Floats, Flags]:
+        """Seconds that each row waits at its instance's station, and who is turned away."""
+        chance, mean, line, refused = self._stack(*name)[instance, :, step].T
+        rng = self._rng
+        waits = np.where(rng.random(len(step)) < chance, rng.exponential(1.0, len(step)) * mean, 0.0)
+        return waits + line * rng.uniform(0.9, 1.1, len(step)), rng.random(len(step)) < refused
+
+    def _lognormal(self, median_ms: float | Floats, sigma: float, count: int) -> Floats:
+        return np.asarray(median_ms * np.exp(sigma * self._rng.standard_normal(count)))
+
+    def _travel(self, zones: tuple[npt.NDArray[np.object_], npt.NDArray[np.object_]], step: Ints) -> Ints:
+        """ns of one way between two zones; lost packets are sent again after a while, and after twice that."""
+        rng = self._rng
+        delay = self._lognormal(NETWORK_MS, 0.3, len(step)) / 1e3
+        for one in set(zones[0]):
+            for other in set(zones[1]) - {one}:
+                lost = self.state.loss(one, other)
+                if lost.any():
+                    rows = np.flatnonzero((zones[0] == one) & (zones[1] == other))
+                    again = 1 - (1 - lost[step[rows]]) ** (PACKETS / 2)
+                    times = np.minimum(rng.geometric(np.maximum(1 - again, 0.05)) - 1, 4)
+                    delay[rows] += RESEND_S * (2.0**times - 1)
+        return np.asarray(delay * 1e9, np.int64)
+
+    # A request at a service.
+
+    def _serve(
+        self,
+        operation: Operation,
+        sent: Ints,
+        trace: Ids,
+        parent: Ids,
+        zones: npt.NDArray[np.object_] | None,
+        root: bool = False,
+        at_instance: Ints | None = None,
+    ) -> Served:
+        """Serves requests sent at ``sent`` from ``zones`` (None: from outside, or by the same instance)."""
+        rng, service, count = self._rng, operation.service, len(sent)
+        step = self.state.conditions.step_of(sent)
+        instance = at_instance if at_instance is not None else _choose(rng, self._stack("share", service)[:, step])
+        own_zone = np.array([i.zone for i in INSTANCES[service]], object)[instance]
+        begin = sent + self._travel((zones, own_zone), step) if zones is not None else sent.copy()
+        turned_away = np.zeros(count, np.bool_)
+        if at_instance is None:
+            wait, turned_away = self._wait(("worker", service), instance, step)
+            begin += (wait * 1e9).astype(np.int64)
+        reason = np.where(turned_away, TURNED_AWAY, FINE).astype(np.int8)
+        end = np.where(turned_away, sent + int(FAST_S * 1e9), begin)
+        inside = np.flatnonzero(~turned_away)
+        if len(inside):
+            done, failed = self._inside(operation, sent[inside], begin[inside], step[inside], instance[inside], trace[inside], parent[inside], root)
+            end[inside], reason[inside] = done, failed
+        if zones is not None:
+            end = end + self._travel((own_zone, zones), step)
+        return Served(end, reason)
+
+    def _inside(
+        self, operation: Operation, sent: Ints, begin: Ints, step: Ints, instance: Ints, trace: Ids, parent: Ids, root: bool
+    ) -> tuple[Ints, npt.NDArray[np.int8]]:
+        rng, service, count = self._rng, operation.service, len(begin)
+        conditions = self.state.conditions
+        slow = self._stack("slow", service)[instance, step]
+        span = _ids(rng, count)
+        app = rng.integers(0, len(APP_VERSIONS), count)
+        bot = self._bots(operation, step) if root else np.zeros(count, np.bool_)
+        pausing, length = self._stack("pausing", service)[instance, step], self._stack("pause", service)[instance, step]
+        at = begin + (np.where(rng.random(count) < pausing, rng.random(count) * length, 0.0) * 1e9).astype(np.int64)
+        own_fails = operation.failing + conditions.extra("failing", operation.key)[step] + self._stack("failing", service)[instance, step]
+        reason = np.where(rng.random(count) < own_fails, BROKEN, FINE).astype(np.int8)
+        connected: set[str] = set()
+        previous = at.copy()
+        for call in operation.calls:
+            made = (rng.random(count) < self.state.made(call)[step]) & (reason == FINE)
+            work = self._work(call.work_ms, operation.spread, slow, pausing, length)
+            issued = previous.copy() if call.beside else at + work
+            previous = np.where(made, issued, previous)
+            rows = np.flatnonzero(made)
+            if call.to in databases_of(operation) and call.to not in connected:
+                connected.add(call.to)
+                rows = self._connect(service, call.to, rows, issued, step, instance, at, reason)
+            if not len(rows):
+                continue
+            times = self._times(operation, call, rows, step, instance, app)
+            done, broken = self._call(operation, call, times, issued, trace, span, instance, rows)
+            at[rows] = np.maximum(at[rows], done)
+            if not call.optional:
+                reason[rows] = np.where(broken != FINE, BROKEN, reason[rows])
+        end = at + self._work(operation.work_ms, operation.spread, slow, pausing, length)
+        refused = (reason == FINE) & ((rng.random(count) < operation.refused + conditions.extra("refused", operation.key)[step]) | bot)
+        self._own_span(operation, sent, begin, end, trace, span, parent, instance, reason, refused, app, bot, root)
+        return end, reason
+
+    def _bots(self, operation: Operation, step: Ints) -> Flags:
+        """Which of the requests from outside are those of visitors that look for what is not there."""
+        theirs = self.state.conditions.extra("bots", operation.key)[step]
+        return np.asarray(self._rng.random(len(step)) * self.state.entry[operation.key][step] < theirs)
+
+    def _work(self, median_ms: float, spread: float, slow: Floats, pausing: Floats, length: Floats) -> Ints:
+        """Own work, ns: stretched by a busy host, and stopped by pauses."""
+        seconds = self._lognormal(median_ms, spread, len(slow)) / 1e3 * slow
+        pauses = self._rng.poisson(seconds * pausing / ((1 - pausing) * length))
+        return np.asarray((seconds + pauses * length) * 1e9, np.int64)
+
+    def _connect(self, service: str, backend: str, rows: Ints, issued: Ints, step: Ints, instance: Ints, at: Ints, reason: npt.NDArray[np.int8]) -> Ints:
+        """Waits for a connection; returns the rows that got one."""
+        wait, gave_up = self._wait(("pool", service, backend), instance[rows], step[rows])
+        wait = np.where(gave_up, POOL_WAIT_S, wait)
+        issued[rows] += (wait * 1e9).astype(np.int64)
+        at[rows] = np.maximum(at[rows], issued[rows])
+        reason[rows[gave_up]] = NO_CONNECTION
+        return np.asarray(rows[~gave_up])
+
+    def _times(self, operation: Operation, call: Call, rows: Ints, step: Ints, instance: Ints, app: Ints) -> Ints:
+        """How many calls each row makes in place of one."""
+        factor = self._stack("calls", operation.service, call.statement)[instance[rows], step[rows]]
+        if operation.service == "quay-web" and call.to == "sailing-api GET /sailings":
+            by_app = np.stack([self.state.conditions.factor("app calls", version) for version in APP_VERSIONS])
+            factor = factor * by_app[app[rows], step[rows]]
+        many = np.maximum(np.rint(call.times * factor * self._rng.uniform(0.75, 1.25, len(rows))), 1)
+        return np.where(factor > 1, many, call.times).astype(np.int64)
+
+    # A call.
+
+    def _call(
+        self, caller: Operation, call: Call, times: Ints, issued: Ints, trace: Ids, span: Ids, instance: Ints, rows: Ints
+    ) -> tuple[Ints, npt.NDArray[np.int8]]:
+        """Makes a call (or several, one after another) for the given rows; returns ends and failures."""
+        at = issued[rows].copy()
+        broken = np.zeros(len(rows), np.int8)
+        state = self.state.calls[caller.key, caller.calls.index(call)]
+        step = self.state.conditions.step_of(at)
+        skipped = self._rng.random(len(rows)) < state.skipped[step]
+        broken[skipped] = CIRCUIT_OPEN
+        backend = BACKENDS.get(call.to)
+        retries = 0 if call.inner or (backend and backend.kind != "external") else SERVICES[caller.service].retries
+        for turn in range(int(times.max(initial=0))):
+            todo = np.flatnonzero((times > turn) & (broken == FINE))
+            for attempt in range(retries + 1):
+                if not len(todo):
+                    break
+                end, failed = self._attempt(
+                    caller, call, backend, at[todo], trace[rows[todo]], span[rows[todo]], instance[rows[todo]], turn, attempt, times[todo]
+                )
+                at[todo], broken[todo] = end, failed
+                todo = todo[failed != FINE]
+                if attempt < retries:
+                    at[todo] += int(BACK_OFF_S * 2**attempt * 1e9)
+        return at, broken
+
+    def _attempt(
+        self,
+        caller: Operation,
+        call: Call,
+        backend: Backend | None,
+        at: Ints,
+        trace: Ids,
+        parent: Ids,
+        instance: Ints,
+        turn: int,
+        attempt: int,
+        times: Ints,
+    ) -> tuple[Ints, npt.NDArray[np.int8]]:
+        rng, count = self._rng, len(at)
+        if call.inner:
+            served = self._serve(OPERATIONS[call.to], at, trace, parent, None, at_instance=instance)
+            return served.end, served.reason
+        client = _ids(rng, count)
+        begun = at + (rng.exponential(0.15, count) * 1e6).astype(np.int64)
+        zones = np.array([i.zone for i in INSTANCES[caller.service]], object)[instance]
+        timeout = int(SERVICES[caller.service].timeout_s * 1e9)
+        if backend:
+            served = self._ask_backend(backend, call, begun, zones)
+            statement = np.full(count, call.statement, object)
+            other = self.happenings.instead.get((caller.service, call.statement))
+            if other:
+                statement[times > 1] = other
+            columns = _backend_columns(backend, statement)
+            limit = backend.kind == "external"
+        else:
+            target = OPERATIONS[call.to]
+            served = self._serve(target, begun, trace, client, zones)
+            columns = {
+                "name": target.method,
+                "span.s:http.request.method": target.method,
+                "span.s:server.address": target.service,
+                "span.s:url.full": _url(target, count, rng),
+            }
+            limit = True
+        end, reason = served.end, served.reason.copy()
+        if limit:
+            late = end - begun > timeout
+            end, reason = np.where(late, begun + timeout, end), np.where(late, LATE, reason).astype(np.int8)
+        if attempt:
+            columns["span.i:http.request.resend_count"] = np.full(count, attempt)
+        self._out.add(
+            count,
+            trace=trace,
+            span=client,
+            parent=parent,
+            start=begun,
+            duration=end - begun,
+            service=caller.service,
+            instance=instance,
+            version=self.happenings.versions(caller.service, begun, instance),
+            outcome=np.where(reason != FINE, spans.FAILED, spans.DONE).astype(np.int8),
+            reason=reason,
+            kind=spans.PRODUCER if call.publishes else spans.CLIENT,
+            **columns,
+        )
+        return end, reason
+
+    def _ask_backend(self, backend: Backend, call: Call, at: Ints, zones: npt.NDArray[np.object_]) -> Served:
+        rng, state, count = self._rng, self.state, len(at)
+        step = state.conditions.step_of(at)
+        took = self._lognormal(1.0, backend.spread, count) * state.statement_s(backend, call)[step]
+        chance, mean, line, refused = _rows_of(state.backends[backend.name])[:, step]
+        took += np.where(rng.random(count) < chance, rng.exponential(1.0, count) * mean, 0.0) + line * rng.uniform(0.9, 1.1, count)
+        lock = state.lock_s(backend, call)[step]
+        took += np.where(rng.random(count) < 0.5, rng.exponential(1.0, count) * 2 * lock, 0.0)
+        end = at + (took * 1e9).astype(np.int64)
+        if backend.host:
+            zone = np.full(count, HOSTS[backend.host], object)
+            end = end + self._travel((zones, zone), step)
+        failed = rng.random(count) < state.backend_failing(backend, call)[step]
+        turned_away = rng.random(count) < refused
+        return Served(end, np.select([turned_away, failed], [TURNED_AWAY, BROKEN], FINE).astype(np.int8))
+
+    def _own_span(
+        self,
+        operation: Operation,
+        sent: Ints,
+        begin: Ints,
+        end: Ints,
+        trace: Ids,
+        span: Ids,
+        parent: Ids,
+        instance: Ints,
+        reason: npt.NDArray[np.int8],
+        refused: Flags,
+        app: Ints,
+        bot: Flags,
+        root: bool,
+    ) -> None:
+        kind = {"CONSUME": spans.CONSUMER, "RUN": spans.INTERNAL, "STEP": spans.INTERNAL}.get(operation.method, spans.SERVER)
+        columns: dict[str, object] = {"name": f"{operation.method} {operation.route}" if operation.is_http else operation.route, "kind": kind}
+        if operation.is_http:
+            status = np.where(reason != FINE, np.where(reason == TURNED_AWAY, 503, 500), np.where(refused, 404, 200))
+            columns |= {"span.s:http.request.method": operation.method, "span.s:http.route": operation.route, "span.i:http.response.status_code": status}
+            if root and operation.service == "quay-web":
+                columns["span.s:app.version"] = np.where(bot, None, np.array(APP_VERSIONS, object)[app])
+                columns["span.s:user_agent.original"] = np.where(bot, BOT, np.array([f"skerry-app/{v}" for v in APP_VERSIONS], object)[app])
+        elif operation.method == "CONSUME":
+            columns |= {"span.s:messaging.system": "events", "span.s:messaging.destination.name": operation.route, "published": sent}
+        else:
+            columns |= {"span.s:code.file.path": f"{operation.service}/{operation.route.replace(' ', '_')}.py", "span.i:code.line.number": 41}
+        self._out.add(
+            len(begin),
+            trace=trace,
+            span=span,
+            parent=parent,
+            start=begin,
+            duration=end - begin,
+            service=operation.service,
+            instance=instance,
+            version=self.happenings.versions(operation.service, begin, instance),
+            outcome=np.where(reason != FINE, spans.FAILED, np.where(refused, spans.REFUSED, spans.DONE)).astype(np.int8),
+            reason=reason,
+            **columns,
+        )
+
+
+def _rows_of(waiting: Waiting) -> Floats:
+    return np.stack([waiting.chance, waiting.mean, waiting.line, waiting.refused])
+
+
+def _choose(rng: np.random.Generator, shares: Floats) -> Ints:
+    """An instance for each row, by shares of shape (instances, rows)."""
+    return np.minimum((rng.random(shares.shape[1]) > np.cumsum(shares, axis=0)).sum(axis=0), len(shares) - 1)
+
+
+def _ids(rng: np.random.Generator, count: int) -> Ids:
+    return rng.integers(1, 2**63, count, dtype=np.uint64)
+
+
+def _url(target: Operation, count: int, rng: np.random.Generator) -> npt.NDArray[np.object_]:
+    """Full addresses with ids in their paths, as clients send them."""
+    head, _, rest = target.route.partition("{")
+    tail = rest.partition("}")[2]
+    urls = np.array(
+        [f"http://{target.service}:8080{head}{number}{tail}" if rest else f"http://{target.service}:8080{head}" for number in range(100, 160)], object
+    )
+    return urls[rng.integers(0, len(urls), count)]
+
+
+def _backend_columns(backend: Backend, statement: npt.NDArray[np.object_]) -> dict[str, object]:
+    if backend.kind == "external":
+        return {
+            "name": "GET",
+            "span.s:http.request.method": "GET",
+            "span.s:server.address": backend.name,
+            "span.s:url.full": f"https://{backend.name}/v1/lookup",
+        }
+    if backend.kind == "broker":
+        return {"name": "send", "span.s:messaging.system": "events", "span.s:messaging.destination.name": statement, "span.s:server.address": backend.name}
+    return {
+        "name": np.array([text.split(" ")[0] for text in statement], object),
+        "span.s:db.system.name": backend.system,
+        "span.s:db.namespace": backend.namespace,
+        "span.s:db.query.text": statement,
+        "span.s:server.address": backend.name,
+    }
+
+
+def _table(out: Pieces, kept: float) -> pa.Table:
+    """All pieces as one table of the spans schema; rows in order of start."""
+    total = out.total
+    if not total:
+        return spans.empty()
+    order = np.argsort(out.numbers("start"), kind="stable")
+    built = ("trace", "span", "parent", "instance", "reason", "published")
+    columns = {name: out.column(name, order) for name in out.names if name not in built}
+    trace, span, parent = (out.numbers(name, width, np.uint64)[order] for name, width in (("trace", 2), ("span", 1), ("parent", 1)))
+    columns["trace_id"], columns["span_id"] = binary(trace), binary(span)
+    columns["parent_id"] = binary(parent, parent[:, 0] == 0)
+    columns |= places(columns["service"], out.numbers("instance")[order])
+    columns["environment"] = pa.repeat(pa.scalar(ENVIRONMENT), total)
+    columns["weight"] = pa.array(np.full(total, 1 / kept))
+    if kept < 1:
+        columns["trace_state"] = pa.repeat(pa.scalar(f"ot=th:{threshold(kept)}"), total)
+    reason = out.numbers("reason")[order]
+    columns |= _exceptions(reason, arrow.numbers(columns["start"]) + arrow.numbers(columns["duration"]))
+    columns["links"] = _links(columns, out.numbers("published")[order], trace, span)
+    outcome = arrow.numbers(columns["outcome"])
+    # Read as intake would read them, so that history and live feed look the same.
+    columns |= derive(Columns(columns, total), columns["name"], arrow.numbers(columns["kind"]), np.where(outcome == spans.FAILED, 2, 0))
+    return spans.conform(pa.table(columns))
+
+
+def threshold(kept: float) -> str:
+    """The W3C sampling threshold of a share: what is below it of 2**56 was not recorded."""
+    return f"{round((1 - kept) * 2**56):014x}".rstrip("0") or "0"
+
+
+def _exceptions(reason: Ints, ends: Ints) -> dict[str, pa.Array]:
+    rows = np.flatnonzero(reason != FINE)
+    texts = pa.array([None if r is None else f'{{"exception.type": "{r[0]}", "exception.message": "{r[1]}"}}' for r in REASONS], pa.string())
+    messages = pa.array([None if r is None else r[1] for r in REASONS], pa.string())
+    events = pa.StructArray.from_arrays(
+        [pa.array(ends[rows]), pa.repeat(pa.scalar("exception"), len(rows)), texts.take(pa.array(reason[rows]))], fields=list(spans.EVENT)
+    )
+    return {"events": lists(events, rows, len(reason)), "status_message": messages.take(pa.array(reason))}
+
+
+def _links(columns: dict[str, pa.Array], published: Ints, trace: Ids, span: Ids) -> pa.Array:
+    """A consumed message links to the span that published it: the last one of its topic before."""
+    total = len(published)
+    topic = columns.get("span.s:messaging.destination.name")
+    rows, sources = [], []
+    kind, start = arrow.numbers(columns["kind"]), arrow.numbers(columns["start"])
+    if topic is not None:
+        for name in topic.unique().drop_null().to_pylist():
+            mine = pc.fill_null(pc.equal(topic, name), False).to_numpy(zero_copy_only=False)
+            producers, consumers = np.flatnonzero(mine & (kind == spans.PRODUCER)), np.flatnonzero(mine & (kind == spans.CONSUMER))
+            before = np.searchsorted(start[producers], published[consumers], side="right") - 1
+            rows.append(consumers[before >= 0])
+            sources.append(producers[before[before >= 0]])
+    row, source = np.concatenate([*rows, np.zeros(0, np.int64)]).astype(np.int64), np.concatenate([*sources, np.zeros(0, np.int64)]).astype(np.int64)
+    order = np.argsort(row)
+    row, source = row[order], source[order]
+    made = pa.StructArray.from_arrays([binary(trace[source]), binary(span[source]), pa.nulls(len(row), pa.string())], fields=list(spans.LINK))
+    return lists(made, row, total)
