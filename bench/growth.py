@@ -16,8 +16,7 @@ from django.db import connection, transaction
 from django.db.models import Sum
 
 from wirbel.core.signals import spans
-from wirbel.demo.history import make_history
-from wirbel.demo.simulate import World
+from wirbel.demo.making import recorded
 from wirbel.store import packer
 from wirbel.store.models import Block, Stream
 
@@ -78,11 +77,10 @@ def run(code: str) -> str:
 def fill(wanted: int) -> dict[str, float]:
     """The demo world at a pace that gives about so many spans in fourteen days; only the writing and merging are timed."""
     Block.objects.all().delete()
-    world = World(1, make_history(NOW), wanted / SPANS_AT_RATE_ONE)
     count, seconds = 0, 0.0
     step = HOUR_NS if wanted > 2_000_000 else 6 * HOUR_NS
     for first in range(START, NOW, step):
-        table = world.requests(first, first + step)
+        table = recorded(1, first, first + step, wanted / SPANS_AT_RATE_ONE).traffic.spans(first, first + step)
         began = time.perf_counter()
         with transaction.atomic():
             packer.write(Stream.SPANS, spans.combine([table]))
@@ -101,8 +99,7 @@ def worker_memory() -> float:
     """Peak of a worker that finds half a million spans waiting."""
     from wirbel.store import segments
 
-    world = World(2, make_history(NOW), 20.0)
-    table = world.requests(NOW - 8 * HOUR_NS, NOW - 8 * HOUR_NS + 2600 * 10**9)
+    table = recorded(2, NOW - 8 * HOUR_NS, NOW - 7 * HOUR_NS, 20.0).traffic.spans(NOW - 8 * HOUR_NS, NOW - 8 * HOUR_NS + 2600 * 10**9)
     for first in range(0, table.num_rows, 512):
         segments.append(Stream.SPANS, table.slice(first, 512))
     return float(run(PACK))

@@ -25,7 +25,7 @@ from wirbel.core import arrow
 from wirbel.core.signals import otlp, spans
 from wirbel.core.signals.attributes import plain_value
 from wirbel.demo.history import make_history
-from wirbel.demo.simulate import World
+from wirbel.demo.making import recorded
 from wirbel.explore import windows
 from wirbel.explore.standing import overview
 from wirbel.inquiry.ask import Asked, ask
@@ -219,10 +219,10 @@ def bench_logs_and_points() -> None:
 def bench_questions() -> None:
     """Diagnosis and Overview on about a million spans."""
     Block.objects.all().delete()
-    world = World(1, make_history(NOW), 4.2)
+    world = recorded(1, NOW - 6 * HOUR_NS, NOW, 3.8, make_history(1, NOW))
     for first in range(NOW - 6 * HOUR_NS, NOW, HOUR_NS // 2):
         with transaction.atomic():
-            packer.write(Stream.SPANS, spans.combine([world.requests(first, first + HOUR_NS // 2)]), level=1)
+            packer.write(Stream.SPANS, spans.combine([world.traffic.spans(first, first + HOUR_NS // 2)]), level=1)
     count = sum(Block.objects.filter(stream=Stream.SPANS).values_list("rows", flat=True))
     start, end = NOW - 6 * HOUR_NS, NOW
     found = windows.signal(start, end)
@@ -274,7 +274,7 @@ def copied(bodies: list[bytes]) -> tuple[float, float]:
 
 def run(names: list[str]) -> None:
     """All benchmarks, or those named."""
-    table = World(2, make_history(NOW), 20.0).requests(NOW - 8 * HOUR_NS, NOW - 8 * HOUR_NS + 700 * 10**9)
+    table = recorded(2, NOW - 8 * HOUR_NS, NOW - 7 * HOUR_NS, 20.0).traffic.spans(NOW - 8 * HOUR_NS, NOW - 8 * HOUR_NS + 700 * 10**9)
     print(f"{table.num_rows:,} spans of the demo world")
     benchmarks = {
         "packing": lambda: bench_packing(table),

@@ -7,7 +7,7 @@ from scipy import stats
 from wirbel.core.diagnosis import onset
 from wirbel.core.stats.intervals import percentile_bounds, wilson
 from wirbel.core.stats.tests import adjusted, association, stratified_association
-from wirbel.demo.queues import erlang_c
+from wirbel.demo.world.queues import erlang_c
 
 
 def test_the_fifteen_p_values_of_benjamini_and_hochberg() -> None:

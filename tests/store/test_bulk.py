@@ -10,8 +10,7 @@ from tests.builders import NOW
 from tests.store.test_store import recount
 from wirbel.core import cells
 from wirbel.core.signals import otlp, spans
-from wirbel.demo.history import make_history
-from wirbel.demo.simulate import World
+from wirbel.demo.making import recorded
 from wirbel.store import catalogue, packer, reading, segments
 from wirbel.store.models import Block, Service, Stream
 
@@ -54,8 +53,8 @@ def test_ten_thousand_services_are_stored_listed_and_found() -> None:
 
 def test_a_day_late_and_in_no_order_is_the_same_as_in_time(settings) -> None:  # type: ignore[no-untyped-def]
     """Three hours of traffic, shuffled request by request, come a day later, some of them twice in other company."""
-    world = World(3, make_history(NOW), 2.0)
-    table = spans.combine([world.requests(NOW - 30 * HOUR_NS, NOW - 27 * HOUR_NS)])
+    window = (NOW - 30 * HOUR_NS, NOW - 27 * HOUR_NS)
+    table = spans.combine([recorded(3, *window, 2.0).traffic.spans(*window)])
     size = 300
     parts = [table.slice(first, size) for first in range(0, table.num_rows, size)]
     rng = np.random.default_rng(6)

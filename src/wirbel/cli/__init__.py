@@ -28,6 +28,7 @@ def _parser() -> argparse.ArgumentParser:
     demo.add_argument("--port", type=int, default=8140)
     demo.add_argument("--db-port", type=int, default=None)
     demo.add_argument("--seed", type=int, default=1)
+    demo.add_argument("--fault", default="bad-deploy", metavar="NAME", help="what goes on in the demo world (./wirbel drill --list names them)")
     demo.add_argument("--reset", action="store_true", help="delete the demo's data first")
     demo.add_argument("--quiet", action="store_true", help="no live feed")
 

@@ -14,24 +14,28 @@ from pathlib import Path
 import pyarrow as pa
 
 from wirbel.core import arrow
-from wirbel.core.signals import otlp, spans
-from wirbel.demo.history import make_history
-from wirbel.demo.simulate import World
-from wirbel.demo.world import RATE
+from wirbel.core.signals import logs, otlp, spans
+from wirbel.demo.history import KEPT, make_history
+from wirbel.demo.making import World
+from wirbel.demo.telemetry import logs as log_lines
+from wirbel.demo.telemetry import metrics
 
 STEP_NS = 10**9
+MINUTE_NS = 60 * STEP_NS
 LATE_NS = 2 * 10**9  # a span is sent this long after its second is over, when most requests have ended
 LONGEST_GAP_NS = 30 * 60 * 10**9  # after a longer stop the feed does not fill the gap
+AHEAD_NS = 15 * MINUTE_NS  # for which the state is reckoned at a time
 RETRIES = 5
+MOST_AT_ONCE = 2000  # records in a request
 
 
-def send(url: str, token: str, body: bytes) -> None:
+def send(url: str, token: str, signal: str, body: bytes) -> None:
     """Sends one request, again on 429, 503 and broken connections, as an exporter would."""
     packed = gzip.compress(body, 1)
     headers = {"Authorization": f"Bearer {token}", "Content-Type": "application/x-protobuf", "Content-Encoding": "gzip"}
     for attempt in range(RETRIES):
         try:
-            urllib.request.urlopen(urllib.request.Request(f"{url}/v1/traces", packed, headers), timeout=10)
+            urllib.request.urlopen(urllib.request.Request(f"{url}/v1/{signal}", packed, headers), timeout=10)
             return
         except urllib.error.HTTPError as error:
             if error.code not in (429, 503):
@@ -47,14 +51,56 @@ def ended_before(table: pa.Table, until: int) -> tuple[pa.Table, pa.Table]:
     return table.filter(pa.array(end <= until)), table.filter(pa.array(end > until))
 
 
+class Feed:
+    """Where the feed is, and what it still has to send."""
+
+    def __init__(self, url: str, state: dict[str, object]) -> None:
+        self.url, self.token = url, str(state["token"])
+        self.seed, self.made = int(str(state["seed"])), int(str(state["made"]))
+        self.history = make_history(self.seed, self.made, str(state["fault"]))
+        self.running = spans.empty()
+        self.minute: list[pa.Table] = []  # served requests whose minute is not over
+        self._world: World | None = None
+        self._known_until = 0
+
+    def world(self, at: int) -> World:
+        """The world around a moment; its state is reckoned anew every quarter of an hour."""
+        if self._world is None or at + MINUTE_NS > self._known_until:
+            self._known_until = at + AHEAD_NS
+            self._world = World.make(self.seed, self.history, at - MINUTE_NS, self._known_until, KEPT)
+        return self._world
+
+    def go_on(self, at: int, until: int) -> None:
+        """Makes and sends everything of [at, until)."""
+        world = self.world(at)
+        made = spans.concat([world.traffic.spans(second, second + STEP_NS) for second in range(at, until, STEP_NS)])
+        ready, self.running = ended_before(spans.concat([self.running, made]), time.time_ns())
+        self._send("traces", ready)
+        self._send("logs", logs.combine([log_lines.of_requests(ready), log_lines.lines(world.state, self.history, self.seed, at, until)]))
+        self.minute.append(made)
+        if at // MINUTE_NS != until // MINUTE_NS:
+            self._send_metrics(world, until - until % MINUTE_NS)
+
+    def _send_metrics(self, world: World, minute: int) -> None:
+        """Samples of the minute that ended at ``minute``."""
+        held = spans.concat(self.minute)
+        over = pa.array(arrow.numbers(held["start"]) < minute)
+        self._send("metrics", metrics.request_durations(held.filter(over)))
+        self._send("metrics", metrics.gauges(world.state, self.history, self.seed, minute, minute + 1))
+        self.minute = [held.filter(pa.compute.invert(over))]
+
+    def _send(self, signal: str, table: pa.Table) -> None:
+        encode = {"traces": otlp.traces.encode, "logs": otlp.logs.encode, "metrics": otlp.metrics.encode}[signal]
+        for first in range(0, table.num_rows, MOST_AT_ONCE):
+            send(self.url, self.token, signal, encode(table.slice(first, MOST_AT_ONCE)))
+
+
 def run(url: str, state: dict[str, object]) -> None:
-    made = int(state["made"])  # type: ignore[call-overload]
-    world = World(int(state["seed"]), make_history(made), RATE)  # type: ignore[call-overload]
+    feed = Feed(url, state)
     progress = Path(str(state["file"])).with_name("feed.json")
-    at = int(progress.read_text() or made) if progress.exists() else made
+    at = int(progress.read_text() or feed.made) if progress.exists() else feed.made
     at = max(at, time.time_ns() - LONGEST_GAP_NS)
     at -= at % STEP_NS
-    running = spans.empty()
     while True:
         until = time.time_ns() - LATE_NS
         until -= until % STEP_NS
@@ -62,10 +108,7 @@ def run(url: str, state: dict[str, object]) -> None:
             time.sleep(0.2)
             continue
         until = min(until, at + 30 * STEP_NS)
-        made_now = [world.requests(second, second + STEP_NS) for second in range(at, until, STEP_NS)]
-        ready, running = ended_before(spans.concat([running, *made_now]), time.time_ns())
-        for first in range(0, ready.num_rows, 2000):
-            send(url, str(state["token"]), otlp.traces.encode(ready.slice(first, 2000)))
+        feed.go_on(at, until)
         at = until
         # Stopped at any moment, the file holds one time or the other.
         unfinished = progress.with_suffix(".new")

@@ -54,3 +54,8 @@ class World:
             log_model.combine([logs.of_requests(made), logs.lines(self.state, self.happenings, self.seed, start, end)]),
             points.combine([metrics.gauges(self.state, self.happenings, self.seed, start, end), metrics.request_durations(made)]),
         )
+
+
+def recorded(seed: int, start: int, end: int, per_second: float, happenings: Happenings | None = None) -> World:
+    """A world of which about so many requests a second are recorded."""
+    return World.make(seed, happenings or Happenings(), start, end, per_second / RATE)

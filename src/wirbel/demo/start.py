@@ -17,30 +17,28 @@ from wirbel.accounts.models import Person, Role
 from wirbel.cli.database import free_port, say
 from wirbel.cli.environment import home
 from wirbel.cli.processes import SERVER_PROCESSES, run_until_stopped, server_command, worker_command
-from wirbel.core.signals import spans
 from wirbel.core.signals.changes import from_plain
-from wirbel.demo.history import make_history
-from wirbel.demo.simulate import World
-from wirbel.demo.world import RATE
+from wirbel.core.text import rfc3339
+from wirbel.demo.history import GOING_ON, HOURS, KEPT, make_history
+from wirbel.demo.making import World
 from wirbel.inquiry.models import Inquiry
 from wirbel.intake.models import Token
 from wirbel.store import packer, reading
 from wirbel.store.models import Arrival, AttributeName, Block, ChangeRecord, Entity, Metric, PeerAddress, Receipt, Segment, Service, Stream
 from wirbel.store.streams import HOUR_NS
 
-HOURS = 6
 CHUNK_NS = HOUR_NS // 2
 SIGN_IN = "skipper"
 READY_TIMEOUT_S = 60
 
 
-def start_demo(port: int, seed: int, feed: bool) -> int:
+def start_demo(port: int, seed: int, kind: str, feed: bool) -> int:
     state_file = home() / "demo.json"
     state = json.loads(state_file.read_text()) if state_file.exists() else None
-    is_current = state is not None and (state.get("world"), state.get("seed")) == (world_digest(), seed)
+    is_current = state is not None and (state.get("world"), state.get("seed"), state.get("fault")) == (world_digest(), seed, kind)
     if not is_current or not Person.objects.filter(username=SIGN_IN).exists():
         _forget_all()
-        state = _fill(seed)
+        state = _fill(seed, kind)
         state_file.write_text(json.dumps(state))
         state_file.chmod(0o600)
     port = free_port(port)
@@ -54,7 +52,7 @@ def start_demo(port: int, seed: int, feed: bool) -> int:
 def world_digest() -> str:
     """Changes with the demo's own code and with what it is stored as: a world made by other code is made anew."""
     package = Path(__file__).resolve().parents[1]
-    sources = [*sorted((package / "demo").glob("*.py")), package / "core/cells.py", package / "core/signals/spans.py", package / "store/blocks.py"]
+    sources = [*sorted((package / "demo").rglob("*.py")), package / "core/cells.py", package / "core/signals/spans.py", package / "store/blocks.py"]
     return hashlib.sha256(b"".join(source.read_bytes() for source in sources)).hexdigest()
 
 
@@ -64,29 +62,30 @@ def _forget_all() -> None:
     (home() / "feed.json").unlink(missing_ok=True)
 
 
-def _fill(seed: int) -> dict[str, object]:
+def _fill(seed: int, kind: str = GOING_ON) -> dict[str, object]:
     """The demo's history, its sign-in and its token; deterministic for a seed, with times relative to now."""
     began = time.monotonic()
     now = time.time_ns()
     say(f"making {HOURS} hours of the demo world (seed {seed})")
-    history = make_history(now)
-    world = World(seed, history, RATE)
+    history = make_history(seed, now, kind)
     start = now - HOURS * HOUR_NS
+    world = World.make(seed, history, start, now, KEPT)
     total = 0
     for chunk in range(start, now, CHUNK_NS):
-        table = world.requests(chunk, min(chunk + CHUNK_NS, now))
-        with transaction.atomic():
-            packer.write(Stream.SPANS, spans.combine([table]), level=1)
-        total += table.num_rows
+        made = world.telemetry(chunk, min(chunk + CHUNK_NS, now))
+        for stream, table in ((Stream.SPANS, made.spans), (Stream.LOGS, made.logs), (Stream.POINTS, made.points)):
+            with transaction.atomic():
+                packer.write(stream, table, level=1)
+        total += made.spans.num_rows
         say(f"  {100 * (min(chunk + CHUNK_NS, now) - start) // (now - start):3d} %  {total} spans")
-    reading.store_changes([from_plain(change) for change in history.changes])
+    reading.store_changes([from_plain(change) for change in history.changes if str(change["at"]) <= rfc3339(now)])
     password = secrets.token_urlsafe(9)
     person, _ = Person.objects.get_or_create(username=SIGN_IN, defaults={"role": Role.KEEPER})
     person.set_password(password)
     person.save()
     token = Token.make("demo")
     say(f"done in {time.monotonic() - began:.0f} s")
-    return {"seed": seed, "world": world_digest(), "made": now, "password": password, "token": token}
+    return {"seed": seed, "fault": kind, "world": world_digest(), "made": now, "password": password, "token": token}
 
 
 def _announce(url: str, state: dict[str, object], state_file: Path) -> None:

@@ -80,7 +80,7 @@ def judge(
     low = found.count[i] / grid.covered_s < traffic.expected[i]
     silent = np.where(low, traffic.surprise[i], 0.0)
     rates = [float(totals.count[i]) / series.window_seconds(window) for totals, window in ((now, focus), (before, reference))]
-    failing = _failing_bits(now.failed[i], now.rows[i], before.failed[i], before.rows[i])
+    failing = _failing_bits(_seen_to_fail(now, i), now.rows[i], _seen_to_fail(before, i), before.rows[i])
     bits = {
         "slow": float(np.median(slow[inside])),
         "failing": failing,
@@ -92,6 +92,11 @@ def judge(
     lasting = slow if word == "slow" else silent
     since = grid.times[inside[int(np.argmax(lasting[inside] >= SURPRISED))]] if word != "failing" else focus[0]
     return Verdict(word, min(bits[word], MOST_BITS), int(since))
+
+
+def _seen_to_fail(totals: series.Totals, i: int) -> float:
+    """Failures among the requests that were seen: surprise goes by those, not by what they stand for."""
+    return float(totals.failed[i] / max(totals.count[i], 1e-9) * totals.rows[i])
 
 
 def _failing_bits(failed: float, rows: float, failed_before: float, rows_before: float) -> float:

@@ -6,12 +6,13 @@ import numpy as np
 
 from wirbel.demo.faults.model import MINUTE, Fault, Span, Truth, change, restart_by_hand
 from wirbel.demo.world.happenings import LogLines
+from wirbel.demo.world.load import load_at
 
 
 def provider_slow(rng: np.random.Generator, span: Span) -> Fault:
     """The provider of tides answers late."""
     fault = Fault(Truth("provider-slow", (("external", "tides.example"),), ("external", "slower-work"), ("tide-feed",), None, span.onset, span.end))
-    fault.effect("time", "tides.example", span=span, times=float(rng.uniform(3.5, 5)), form="ramp", rise_s=180)
+    fault.effect("time", "tides.example", span=span, times=float(rng.uniform(8, 11)), form="ramp", rise_s=180)
     fault.effect("load", "all", span=span, times=1.04)
     fault.happenings.lines.append(LogLines("tide-feed", "WARN", "tides.example took {ms} ms for harbour {id}", 0.7, span.onset, span.end))
     return fault
@@ -21,7 +22,7 @@ def provider_failing(rng: np.random.Generator, span: Span) -> Fault:
     """The provider of tides fails late, and being asked again makes it worse."""
     fault = Fault(Truth("provider-failing", (("external", "tides.example"),), ("external", "errors"), ("tide-feed",), None, span.onset, span.end))
     fault.effect("failing", "tides.example", span=span, plus=float(rng.uniform(0.55, 0.85)))
-    fault.effect("time", "tides.example", span=span, times=float(rng.uniform(1.6, 2.2)))
+    fault.effect("time", "tides.example", span=span, times=float(rng.uniform(3, 4.5)))
     fault.happenings.lines.append(LogLines("tide-feed", "ERROR", "tides.example answered {code}; trying again", 1.5, span.onset, span.end))
     fault.happenings.changes.append(restart_by_hand("tide-feed", span.onset + 15 * MINUTE))
     return fault
@@ -30,8 +31,9 @@ def provider_failing(rng: np.random.Generator, span: Span) -> Fault:
 def load_surge(rng: np.random.Generator, span: Span) -> Fault:
     """Far more passengers than usual; nothing is broken."""
     fault = Fault(Truth("load-surge", (("load", "load"), ("load", "quay-web")), ("traffic",), ("quay-web",), None, span.onset, span.end))
+    times = float(rng.uniform(1.9, 2.05)) / float(load_at(span.onset))  # so many times the usual load of a day
     for entry in ("GET /sailings", "POST /reservations", "GET /passes/{id}", "POST /session"):
-        fault.effect("load", f"quay-web {entry}", span=span, times=float(rng.uniform(1.9, 2.1)), form="ramp", rise_s=240)
+        fault.effect("load", f"quay-web {entry}", span=span, times=times, form="ramp", rise_s=240)
     return fault
 
 

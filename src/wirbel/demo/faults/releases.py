@@ -6,6 +6,7 @@ import numpy as np
 
 from wirbel.demo.faults.model import MINUTE, SECOND, Fault, Span, Truth, change, restart_by_hand
 from wirbel.demo.world.happenings import LogLines, Rollout
+from wirbel.demo.world.load import load_at
 from wirbel.demo.world.topology import INSTANCES, ONE_PLACE, SELECT_PLACES, SERVICES
 
 
@@ -29,12 +30,12 @@ def bad_deploy(rng: np.random.Generator, span: Span) -> Fault:
             span.end,
         )
     )
-    many = float(rng.uniform(10, 16))
+    many = float(rng.uniform(25, 30)) / float(load_at(span.onset))  # as heavy for the database at any hour
     for instance in range(len(INSTANCES[service])):
         later = Span(span.onset + instance * 20 * SECOND, span.end)
         fault.effect("calls", service, instance, SELECT_PLACES, span=later, times=many)
     # One place is found faster than all of them.
-    fault.effect("time", "berth-db", SELECT_PLACES, span=span, times=0.35)
+    fault.effect("time", "berth-db", SELECT_PLACES, span=span, times=0.3)
     fault.happenings.rollouts.append(Rollout(service, version, span.onset, ends=span.end))
     fault.happenings.instead[service, SELECT_PLACES] = ONE_PLACE
     fault.happenings.changes += [deploy, restart_by_hand("quay-web", span.onset + 21 * MINUTE)]
@@ -50,7 +51,7 @@ def bad_canary(rng: np.random.Generator, span: Span) -> Fault:
     fault = Fault(
         Truth("bad-canary", (("instance", name), ("service", service)), ("deploy", "slower-work", "waiting"), (service,), deploy["id"], span.onset, span.end)
     )
-    fault.effect("work", service, number, span=span, times=float(rng.uniform(3.5, 4.5)))
+    fault.effect("work", service, number, span=span, times=float(rng.uniform(3.5, 4.5)) / float(load_at(span.onset)))
     fault.happenings.rollouts.append(Rollout(service, version, span.onset, only=(number,), ends=span.end))
     fault.happenings.changes.append(deploy)
     return fault

@@ -41,7 +41,7 @@ def leaked_connections(rng: np.random.Generator, span: Span) -> Fault:
         fault.effect("leaked", service, instance, backend, span=Span(deployed, span.end), plus=SERVICES[service].pool - 0.9, form="ramp", rise_s=rise)
     # With the last connections it holds transactions open that should have ended.
     for number in range(len(INSTANCES[service])):
-        fault.effect("work", service, number, span=span, times=1.9)
+        fault.effect("work", service, number, span=span, times=1.5)
     fault.happenings.rollouts.append(Rollout(service, version, deployed, ends=span.end))
     fault.happenings.changes += [deploy, restart_by_hand("quay-web", span.onset + 24 * MINUTE)]
     return fault

@@ -226,7 +226,7 @@ def request_durations(table: pa.Table) -> pa.Table:
             "unit": pa.repeat(pa.scalar("s"), count),
             "kind": pa.array(np.full(count, points.HISTOGRAM, np.int8)),
             "temporality": pa.array(np.full(count, points.DELTA, np.int8)),
-            "monotonic": pa.nulls(count, pa.bool_()),
+            "monotonic": pa.array(np.zeros(count, np.bool_)),
             "labels": pa.array(labels, pa.string()),
             "time": pa.array(ends),
             "start": found["minute"],

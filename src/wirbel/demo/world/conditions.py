@@ -77,6 +77,9 @@ class Conditions:
     def __init__(self, effects: Sequence[Effect], start: int, steps: int, step_s: int) -> None:
         self.start, self.steps, self.step_s = start, steps, step_s
         self.times = start + np.arange(steps, dtype=np.int64) * step_s * 10**9
+        # Shared by all that nobody touches, so never written to.
+        self._ones, self._zeros = np.ones(steps), np.zeros(steps)
+        self._ones.flags.writeable = self._zeros.flags.writeable = False
         self._factors: dict[Name, Floats] = {}
         self._extras: dict[Name, Floats] = {}
         for effect in effects:
@@ -88,13 +91,11 @@ class Conditions:
 
     def factor(self, *name: str | int) -> Floats:
         """Shape (steps,); 1 where nothing has changed."""
-        found = self._factors.get(name)
-        return np.ones(self.steps) if found is None else found
+        return self._factors.get(name, self._ones)
 
     def extra(self, *name: str | int) -> Floats:
         """Shape (steps,); 0 where nothing was added."""
-        found = self._extras.get(name)
-        return np.zeros(self.steps) if found is None else found
+        return self._extras.get(name, self._zeros)
 
     def touches(self, *name: str | int) -> bool:
         return name in self._factors or name in self._extras

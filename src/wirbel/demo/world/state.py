@@ -35,7 +35,8 @@ from wirbel.demo.world.topology import (
 )
 
 Floats = npt.NDArray[np.float64]
-ROUNDS = 14
+MOST_ROUNDS = 24
+SETTLED = 1e-3  # change of a mean time in the last round, relative
 DAMPING = 0.5
 LONGEST_WAIT_S = 8.0  # in an instance's line; the pool's is POOL_WAIT_S
 LONGEST_LAG_S = 6 * 3600.0  # of messages: they are kept
@@ -43,7 +44,7 @@ POOL_WAIT_S = 5.0
 NETWORK_MS = 0.35  # one way between two services, median
 PACKETS = 6  # of a call and its answer: any lost one is sent again
 RESEND_S = 0.2  # after so long
-BACKEND_CPU = 0.5  # share of a backend's time that is its host's processors'
+BACKEND_CPU = 0.25  # share of a backend's time that is its host's processors'
 BASE_CPU = 0.35  # cores that a host takes for itself
 HEAP = 1.7  # limit of a managed runtime's memory, in its usual use
 USUAL_DISK = 0.58  # share of a host's disk that is full
@@ -88,13 +89,16 @@ class State:
     backend_rate: dict[str, Floats] = field(default_factory=dict)
     backend_hold: dict[str, Floats] = field(default_factory=dict)  # s of one answer, without waiting
     backend_work: dict[str, Floats] = field(default_factory=dict)  # servers at work, were its host idle
+    _shares: dict[tuple[str, int], Floats] = field(default_factory=dict)
 
     # What follows from conditions alone.
 
     def share(self, service: str, instance: int) -> Floats:
         """Of the service's requests that go to an instance."""
-        given = [self.conditions.factor("instance", service, number) for number in range(len(INSTANCES[service]))]
-        return np.asarray(given[instance] / np.maximum(sum(given), 1e-9))
+        if (service, instance) not in self._shares:
+            given = [self.conditions.factor("instance", service, number) for number in range(len(INSTANCES[service]))]
+            self._shares[service, instance] = np.asarray(given[instance] / np.maximum(sum(given), 1e-9))
+        return self._shares[service, instance]
 
     def hits(self, cache: str) -> Floats:
         return HIT_RATE[cache] * self.conditions.factor("hits", cache)
@@ -184,12 +188,15 @@ def solve(conditions: Conditions, rate: float = RATE) -> State:
         for index, _ in enumerate(operation.calls):
             state.calls[key, index] = CallState(zeros, zeros, zeros, zeros)
     state.stretch = {host: np.ones(conditions.steps) for host in HOSTS}
-    for _ in range(ROUNDS):
+    for _ in range(MOST_ROUNDS):
+        before = dict(state.response)
         _rates(state)
         _processors(state)
         _backends(state)
         _responses(state)
         _workers(state)
+        if before and all(np.abs(now - before[key]).max() < SETTLED * now.max() for key, now in state.response.items()):
+            break
     return state
 
 

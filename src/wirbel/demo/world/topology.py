@@ -98,12 +98,12 @@ class Backend:
 BACKENDS = {
     b.name: b
     for b in (
-        Backend("berth-db", "postgresql", "berths", 6.0, 0.45, 3, host="islet-2"),
+        Backend("berth-db", "postgresql", "berths", 6.0, 0.45, 6, host="islet-2"),
         Backend("manifest-db", "postgresql", "manifest", 4.0, 0.40, 2, host="islet-5"),
         Backend("identity-db", "postgresql", "identity", 2.0, 0.35, 2, host="islet-7"),
         Backend("timetable-cache", "redis", "timetable", 0.5, 0.30, 2, kind="cache", host="islet-4"),
         Backend("events", "events", "", 1.2, 0.30, 6, kind="broker", host="islet-6"),
-        Backend("tides.example", "http", "", 120.0, 0.5, 16, kind="external", failing=0.004),
+        Backend("tides.example", "http", "", 40.0, 0.5, 16, kind="external", failing=0.004),
         Backend("sms.example", "http", "", 90.0, 0.5, 16, kind="external", failing=0.004),
     )
 }
@@ -132,7 +132,7 @@ OPERATIONS = {
             "/fares/quote",
             (
                 Call("timetable-cache", statement="GET fare:{id}"),
-                Call("berth-db", on_miss="timetable-cache", cost=2.5, statement="SELECT rate FROM fare_table WHERE route = $1"),
+                Call("berth-db", on_miss="timetable-cache", cost=6.0, statement="SELECT rate FROM fare_table WHERE route = $1"),
             ),
             5.0,
         ),

@@ -1,0 +1,43 @@
+"""Makes a scene's telemetry and loads it: ``python -m wirbel.demo.drill.fill KIND SEED TRUTH_FILE``."""
+
+from __future__ import annotations
+
+import json
+import sys
+from pathlib import Path
+
+from wirbel.cli import environment
+from wirbel.demo.drill import scene
+
+
+def fill(made: scene.Scene) -> int:
+    """Stores everything up to the moment somebody asks; returns the number of spans."""
+    from django.db import transaction
+
+    from wirbel.core.signals.changes import from_plain
+    from wirbel.core.text import rfc3339
+    from wirbel.store import packer, reading
+    from wirbel.store.models import Stream
+
+    total = 0
+    for first in range(made.start, made.asked, scene.CHUNK_NS):
+        told = made.world.telemetry(first, min(first + scene.CHUNK_NS, made.asked))
+        for stream, table in ((Stream.SPANS, told.spans), (Stream.LOGS, told.logs), (Stream.POINTS, told.points)):
+            with transaction.atomic():
+                packer.write(stream, table, level=1)
+        total += told.spans.num_rows
+    # What is announced later than the question is not known yet.
+    reading.store_changes([from_plain(change) for change in made.world.happenings.changes if str(change["at"]) <= rfc3339(made.asked)])
+    return total
+
+
+def main() -> None:
+    kind, seed, truth_file = sys.argv[1], int(sys.argv[2]), Path(sys.argv[3])
+    made = scene.make(kind, seed)
+    with environment.database():
+        count = fill(made)
+    truth_file.write_text(json.dumps(made.fault.truth.as_dict() | {"asked": made.asked, "start": made.start, "spans": count}))
+
+
+if __name__ == "__main__":
+    main()

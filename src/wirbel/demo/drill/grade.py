@@ -1,0 +1,115 @@
+"""Marks for an answer, by the truth."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import asdict, dataclass
+from statistics import median
+from typing import Any
+
+from wirbel.core.signals.changes import parse_time
+
+SURE = 0.5  # a first suspect held with more than this who is innocent is a false accusation
+NOTHING = "nothing-wrong"
+
+
+@dataclass(frozen=True)
+class Grade:
+    kind: str
+    seed: int
+    detected: bool  # something was noticed after it began (or before anyone was hurt), and before somebody asked
+    delay_s: float | None  # from the onset
+    lead_s: float | None  # before a plain threshold would have told; None: one of them did not
+    exact: int | None  # rank of the first suspect that is the very entity at fault
+    lenient: int | None  # or of the service where one would find it
+    mechanism: bool
+    change: bool | None  # None: no change is at fault
+    onset_error_s: float | None
+    accused: bool  # an innocent is named first, and held to be likely
+    plain: dict[str, int | None]  # lenient ranks of the plain methods
+    took_s: float
+    error: str | None
+
+    def as_dict(self) -> dict[str, Any]:
+        return asdict(self)
+
+
+def grade(truth: dict[str, Any], answer: dict[str, Any], seed: int) -> Grade:
+    suspects = answer["diagnosis"]["suspects"]
+    entities = {tuple(pair) for pair in truth["entities"]}
+    exact = _rank(_is_exact(suspect, entities) for suspect in suspects)
+    lenient = _rank(_is_exact(suspect, entities) or _leads_there(suspect, truth) for suspect in suspects)
+    blamed = suspects[lenient - 1] if lenient else None
+    seen, threshold = answer["seen"], answer["threshold"]
+    early = truth["onset"] - 1800 * 10**9 if truth["seen_before"] else truth["onset"] - 120 * 10**9
+    detected = seen is not None and seen["detected"] >= early
+    onset = answer["diagnosis"].get("onset")
+    places = {name for _, name in entities} | set(truth["services"])
+    accused = bool(suspects) and lenient != 1 and suspects[0]["confidence"] > SURE
+    return Grade(
+        kind=truth["kind"],
+        seed=seed,
+        detected=detected,
+        delay_s=(seen["detected"] - truth["onset"]) / 1e9 if detected else None,
+        lead_s=(threshold - seen["detected"]) / 1e9 if detected and threshold else None,
+        exact=exact,
+        lenient=lenient,
+        mechanism=blamed is not None and blamed["mechanism"] in truth["mechanisms"],
+        change=None if truth["change"] is None else blamed is not None and blamed["change"] == truth["change"],
+        onset_error_s=abs(parse_time(onset["at"], "onset") - truth["onset"]) / 1e9 if onset else None,
+        accused=accused,
+        plain={name: _rank(service in places for service in ranked) for name, ranked in answer["plain"].items()},
+        took_s=answer["took_s"],
+        error=answer["diagnosis"].get("error"),
+    )
+
+
+def _rank(hits: Iterable[bool]) -> int | None:
+    return next((place for place, hit in enumerate(hits, 1) if hit), None)
+
+
+def _is_exact(suspect: dict[str, Any], entities: set[tuple[Any, ...]]) -> bool:
+    entity = suspect["entity"]
+    named = {(entity["kind"], entity["name"]), *(("attribute", value) for value in entity["attributes"].values())}
+    named |= {("attribute", key) for key in entity["attributes"]} if entity["kind"] == "attribute" else set()
+    named |= {("load", "load")} if entity["kind"] == "load" else set()
+    kinds = {kind for kind, _ in entities}
+    return bool({pair for pair in named if pair[0] in kinds} & entities)
+
+
+def _leads_there(suspect: dict[str, Any], truth: dict[str, Any]) -> bool:
+    """A service, one of its instances or operations: a person would go there and find it."""
+    entity = suspect["entity"]
+    return entity["kind"] in ("service", "instance", "operation") and (entity["service"] or entity["name"]) in truth["services"]
+
+
+def share(grades: Sequence[Grade], hit: Any) -> float:
+    return sum(bool(hit(one)) for one in grades) / max(len(grades), 1)
+
+
+def summary(grades: Sequence[Grade]) -> dict[str, Any]:
+    """Of drills with something to find; shares of them, medians of those that have a value."""
+    real = [one for one in grades if one.kind != NOTHING]
+    quiet = [one for one in grades if one.kind == NOTHING]
+    changed = [one for one in real if one.change is not None]
+
+    def middle(values: Iterable[float | None]) -> float | None:
+        known = [value for value in values if value is not None]
+        return round(median(known), 1) if known else None
+
+    return {
+        "drills": len(grades),
+        "detected": share(real, lambda g: g.detected),
+        "delay_s": middle(g.delay_s for g in real),
+        "lead_s": middle(g.lead_s for g in real),
+        **{f"exact_{k}": share(real, lambda g, k=k: g.exact and g.exact <= k) for k in (1, 3, 5)},
+        **{f"lenient_{k}": share(real, lambda g, k=k: g.lenient and g.lenient <= k) for k in (1, 3, 5)},
+        "mechanism": share(real, lambda g: g.mechanism),
+        "change": share(changed, lambda g: g.change),
+        "onset_error_s": middle(g.onset_error_s for g in real),
+        "false_accusations": share(quiet, lambda g: g.accused),
+        "false_alarms": share(quiet, lambda g: g.detected),
+        "accused_innocents": share(real, lambda g: g.accused),
+        "took_s": middle(g.took_s for g in grades),
+        "plain": {name: share(real, lambda g, name=name: g.plain[name] == 1) for name in (grades[0].plain if grades else ())},
+    }

@@ -1,0 +1,151 @@
+"""Plain ways to name a culprit, on the same drills: what a diagnosis has to be better than.
+
+Each ranks services by one figure from their series of p95, share of failures and requests a minute.
+Sources: n-sigma and nearest change are common practice; median and IQR as in Pham et al., FSE 2024;
+correlation with the symptom; random walk on the reversed call graph as in Kim, Sumbaly and Shah, SIGMETRICS 2013.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow.compute as pc
+
+from wirbel.core import arrow
+from wirbel.core.signals import spans
+from wirbel.explore import series
+from wirbel.store import reading
+
+Floats = npt.NDArray[np.float64]
+BACKTRACK = 0.1  # of the random walk: how willing it is to go back to a caller
+STAY = 1.0
+STEPS = 200
+ANOMALOUS = 3.0  # standard deviations
+
+
+@dataclass(frozen=True)
+class Given:
+    """All that the plain ways look at."""
+
+    services: list[str]
+    values: Floats  # (services, 3, minutes): p95, failed share, requests
+    before: npt.NDArray[np.bool_]  # minutes of the reference
+    during: npt.NDArray[np.bool_]  # of the focus
+    symptom: int  # row of the service that was seen to suffer
+    calls: npt.NDArray[np.bool_]  # (services, services): the first calls the second
+    changes: list[tuple[int, str]]  # (ns, service)
+    onset: int
+
+
+def given(start: int, end: int, focus: tuple[int, int], symptom: str, environment: str) -> Given:
+    """Reads the series; backends count as services, by what their callers see of them."""
+    grid = series.Grid(start, end)
+    table = reading.cells(grid.first, end, environment, None, series.CELL_COLUMNS)
+    served = series.entries(table)
+    asked = table.filter(pc.and_(pc.is_in(table["kind"], value_set=_kinds(spans.CALL_KINDS)), pc.is_valid(table["peer"])))
+    behind = asked.filter(pc.invert(pc.equal(asked["peer_kind"], "service")))
+    group, services = arrow.codes(served["service"])
+    peer, peers = arrow.codes(behind["peer"])
+    parts = [series.by_point(served, grid, group, len(services)), series.by_point(behind, grid, peer, len(peers))]
+    names = [*services, *peers]
+    values = np.concatenate([_series_of(part) for part in parts])
+    place = {name: n for n, name in enumerate(names)}
+    calls = np.zeros((len(names), len(names)), np.bool_)
+    pairs = asked.group_by(["service", "peer"]).aggregate([]).to_pylist()
+    for pair in pairs:
+        if pair["service"] in place and pair["peer"] in place:
+            calls[place[pair["service"]], place[pair["peer"]]] = True
+    times = grid.times
+    changes = [(change.at, change.service) for change in reading.changes(start, end, environment) if change.service]
+    return Given(names, values, times < focus[0] - 2 * grid.step_ns, (times >= focus[0]) & (times < focus[1]), place.get(symptom, 0), calls, changes, focus[0])
+
+
+def _kinds(kinds: tuple[int, ...]):  # type: ignore[no-untyped-def]
+    import pyarrow as pa
+
+    return pa.array(kinds, pa.int8())
+
+
+def _series_of(found: series.Totals) -> Floats:
+    share = found.failed / np.maximum(found.count, 1e-9)
+    return np.stack([np.nan_to_num(found.quantiles[:, :, 1]), share, found.count], axis=1)
+
+
+def _scores(g: Given, center: Callable[..., Floats], spread: Callable[..., Floats], floor: float) -> Floats:
+    """How far each service's worst series left its usual range."""
+    before, during = g.values[:, :2, g.before], g.values[:, :2, g.during]
+    usual, width = center(before, axis=2), spread(before)
+    # A series that never moved needs some width, or any failure would be endless surprise.
+    width = np.maximum(width, np.maximum(floor * np.abs(usual), [[1e-4, 2e-3]]))
+    return np.asarray(np.abs(np.max(during, axis=2, initial=0) - usual) / width).max(axis=1)
+
+
+def n_sigma(g: Given) -> list[str]:
+    return _ranked(g, _scores(g, np.mean, lambda x: x.std(axis=2), 0.02))
+
+
+def median_iqr(g: Given) -> list[str]:
+    return _ranked(g, _scores(g, np.median, lambda x: np.subtract(*np.percentile(x, [75, 25], axis=2)), 0.02))
+
+
+def correlation(g: Given) -> list[str]:
+    return _ranked(g, _correlated(g))
+
+
+def _correlated(g: Given) -> Floats:
+    """The highest correlation of any of a service's series with one of the symptom's, in reference and focus together."""
+    used = g.before | g.during
+    x = g.values[:, :, used]
+    z = (x - x.mean(axis=2, keepdims=True)) / np.maximum(x.std(axis=2, keepdims=True), 1e-12)
+    own = z[g.symptom, :2]
+    corr = np.abs(np.einsum("smt,ot->smo", z[:, :2], own) / used.sum())
+    score = corr.reshape(len(corr), -1).max(axis=1)
+    score[g.symptom] = score[g.symptom] * 0.999  # itself always, and that says nothing
+    return np.asarray(score)
+
+
+def random_walk(g: Given) -> list[str]:
+    """Where a walker ends up who goes from callers to callees, the rather the more one correlates with the symptom."""
+    similar = np.maximum(_correlated(g), 1e-6)
+    forward = np.where(g.calls, similar[None, :], 0.0)
+    backward = np.where(g.calls.T, BACKTRACK * similar[None, :], 0.0)
+    stay = np.diag(np.maximum(similar - forward.max(axis=1), 0) * STAY)
+    step = forward + backward + stay
+    step = step / np.maximum(step.sum(axis=1, keepdims=True), 1e-12)
+    at = np.zeros(len(step))
+    at[g.symptom] = 1.0
+    visited = np.zeros(len(step))
+    for _ in range(STEPS):
+        at = at @ step
+        visited += at
+    return _ranked(g, visited)
+
+
+def deepest(g: Given) -> list[str]:
+    """The anomalous services that call no anomalous one, the most anomalous first."""
+    score = _scores(g, np.mean, lambda x: x.std(axis=2), 0.02)
+    off = score > ANOMALOUS
+    leaf = off & ~(g.calls & off[None, :]).any(axis=1)
+    return _ranked(g, np.where(leaf, score + 1e6, np.where(off, score, 0.0)))
+
+
+def nearest_change(g: Given) -> list[str]:
+    by_distance = sorted(g.changes, key=lambda change: abs(change[0] - g.onset))
+    return list(dict.fromkeys(service for _, service in by_distance))
+
+
+def _ranked(g: Given, score: Floats) -> list[str]:
+    return [g.services[n] for n in np.argsort(-score, kind="stable")]
+
+
+METHODS: dict[str, Callable[[Given], list[str]]] = {
+    "n-sigma": n_sigma,
+    "median and IQR": median_iqr,
+    "correlation": correlation,
+    "random walk": random_walk,
+    "deepest anomalous": deepest,
+    "nearest change": nearest_change,
+}

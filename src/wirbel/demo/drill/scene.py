@@ -1,0 +1,45 @@
+"""What is practised on: a stretch of the demo world with one fault in it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from wirbel.demo import faults
+from wirbel.demo.faults import Fault, Span, innocent
+from wirbel.demo.making import World
+from wirbel.demo.world.happenings import Happenings
+
+MINUTE_NS = 60 * 10**9
+HOUR_NS = 60 * MINUTE_NS
+DAY_NS = 24 * HOUR_NS
+MONDAY = 20_507 * DAY_NS  # 2026-02-23, 00:00 UTC: drills are the same on any day
+HISTORY_NS = 3 * HOUR_NS
+LASTS_NS = 60 * MINUTE_NS
+AFTER_NS = 35 * MINUTE_NS  # after the onset, somebody asks
+CHUNK_NS = HOUR_NS // 2
+KEPT = 1 / 90  # of all requests are recorded
+MANY = 200_000  # spans of a service in a chunk; more are not made
+
+
+@dataclass(frozen=True)
+class Scene:
+    kind: str
+    seed: int
+    start: int  # ns
+    asked: int  # when somebody asks: the telemetry ends here
+    fault: Fault
+    world: World
+
+
+def make(kind: str, seed: int, history_ns: int = HISTORY_NS, kept: float = KEPT) -> Scene:
+    """The same for the same kind and seed. Faults begin on working hours of any day of a week."""
+    rng = np.random.default_rng([seed, 41])
+    onset = MONDAY + int(rng.integers(7)) * DAY_NS + int(rng.uniform(9, 16) * HOUR_NS)
+    onset -= onset % (10 * 10**9)
+    fault = faults.make(kind, seed, Span(onset, onset + LASTS_NS))
+    start, asked = onset - history_ns, onset + AFTER_NS
+    everyday = innocent.everyday(seed, Span(start, asked), near=onset, spared=fault.truth.services)
+    happenings = Happenings().add([everyday, fault.happenings])
+    return Scene(kind, seed, start, asked, fault, World.make(seed, happenings, start, asked, kept))

@@ -1,0 +1,121 @@
+"""Notices that something is off: what a person watching the fronts would see, from cells only.
+
+Until Wirbel's own watch exists, a drill's detection is this: each minute of each service that people or
+messages reach, its p95, its failures and its rate against what the two hours before it were like.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+from scipy import stats
+
+from wirbel.core import arrow
+from wirbel.core.expected.band import expected_band
+from wirbel.core.expected.windows import departures
+from wirbel.demo.world.topology import FRONTS
+from wirbel.explore import series
+from wirbel.store import reading
+
+Floats = npt.NDArray[np.float64]
+ENVIRONMENT = "production"
+LASTING = 3  # minutes in a row that make a detection
+FAILING_BITS = 14.0
+ROLLING = 3  # minutes of failures taken together
+BEFORE = 60  # minutes that failures are judged by
+STATIC_TIMES = 2.0  # a plain threshold on p95: so many times its usual value
+STATIC_FAILED = 0.05  # and on the share of failures
+
+
+@dataclass(frozen=True)
+class Seen:
+    service: str
+    signal: str  # latency, errors, throughput
+    onset: int  # ns
+    detected: int
+    bits: float
+
+
+@dataclass(frozen=True)
+class Watched:
+    seen: Seen | None  # the first thing worth asking about
+    threshold: int | None  # when a plain threshold would have told
+
+
+def watch(start: int, end: int) -> Watched:
+    """Looks at [start, end) ns of what is stored."""
+    grid = series.Grid(start, end)
+    table = series.entries(reading.cells(grid.first, end, ENVIRONMENT, None, series.CELL_COLUMNS))
+    group, names = arrow.codes(table["service"])
+    if not names:
+        return Watched(None, None)
+    found = series.by_point(table, grid, group, len(names))
+    consumers = [name for name in names if name in ("notice-fanout", "vessel-track")]
+    looked_at = [name for name in names if name in FRONTS] + consumers
+    seen: list[Seen] = []
+    thresholds: list[int] = []
+    for name in looked_at:
+        i = names.index(name)
+        seen += [*_slow(name, grid, found, i), *_failing(name, grid, found, i), *_missing(name, grid, found, i)]
+        at = _threshold(grid, found, i) if name in FRONTS else None
+        thresholds += [at] if at else []
+    seen.sort(key=lambda one: (one.service not in FRONTS, one.detected, -one.bits))
+    return Watched(seen[0] if seen else None, min(thresholds, default=None))
+
+
+def _told(name: str, signal: str, grid: series.Grid, stretches: list[tuple[int, int]], bits: Floats) -> list[Seen]:
+    step = grid.step_ns
+    return [
+        Seen(name, signal, grid.first + a * step, grid.first + min(a + LASTING, grid.count) * step, float(np.median(bits[a:b])))
+        for a, b in stretches
+        if b - a >= LASTING
+    ]
+
+
+def _slow(name: str, grid: series.Grid, found: series.Totals, i: int) -> list[Seen]:
+    values = found.quantiles[i, :, 1]
+    band = expected_band(values[None], found.rows[i][None]).row(0)
+    return _told(name, "latency", grid, departures(np.nan_to_num(values), band), band.surprise)
+
+
+def _failing(name: str, grid: series.Grid, found: series.Totals, i: int) -> list[Seen]:
+    share = found.failed[i] / np.maximum(found.count[i], 1e-9)
+    failed, rows = _rolling(share * found.rows[i], ROLLING), _rolling(found.rows[i], ROLLING)
+    before_failed, before_rows = (np.r_[np.zeros(ROLLING), _rolling(x, BEFORE)[:-ROLLING]] for x in (share * found.rows[i], found.rows[i]))
+    p = stats.betabinom.sf(np.round(failed) - 1, np.maximum(np.round(rows), 1), 0.5 + before_failed, 5 + np.maximum(before_rows - before_failed, 0))
+    bits = np.where((failed >= 3) & (before_rows > 100), -np.log2(np.maximum(p, 1e-300)), 0.0)
+    hot = bits >= FAILING_BITS
+    return _told(name, "errors", grid, _runs(hot), bits)
+
+
+def _missing(name: str, grid: series.Grid, found: series.Totals, i: int) -> list[Seen]:
+    rate = found.count[i] / grid.covered_s
+    known = np.maximum.accumulate(found.rows[i] > 0)
+    band = expected_band(np.where(known, rate, np.nan)[None], np.where(known, np.maximum(found.rows[i], 1), 0)[None]).row(0)
+    usual = np.nan_to_num(band.expected)
+    gone = known & (rate < 0.4 * usual) & (band.surprise >= 6) & (usual * grid.covered_s > 0)
+    return [one for one in _told(name, "throughput", grid, _runs(_rolling(gone.astype(float), LASTING) >= LASTING), band.surprise)]
+
+
+def _threshold(grid: series.Grid, found: series.Totals, i: int) -> int | None:
+    """When three minutes in a row were over what a team would have set."""
+    values = np.nan_to_num(found.quantiles[i, :, 1])
+    usual = np.median(values[: grid.count // 2])
+    share = found.failed[i] / np.maximum(found.count[i], 1e-9)
+    over = (values > STATIC_TIMES * usual) | (share > STATIC_FAILED)
+    runs = [a for a, b in _runs(over) if b - a >= LASTING and a >= grid.count // 3]
+    return grid.first + (runs[0] + LASTING) * grid.step_ns if runs else None
+
+
+def _rolling(values: Floats, width: int) -> Floats:
+    """Sums of the last ``width`` values."""
+    total = np.r_[0.0, np.cumsum(values)]
+    first = np.maximum(np.arange(len(values)) + 1 - width, 0)
+    return np.asarray(total[1:] - total[first])
+
+
+def _runs(hot: npt.NDArray[np.bool_]) -> list[tuple[int, int]]:
+    edges = np.flatnonzero(np.diff(np.r_[0, hot.astype(int), 0]))
+    return [(int(a), int(b)) for a, b in edges.reshape(-1, 2)]
