@@ -7,7 +7,6 @@ from scipy import stats
 from wirbel.core.diagnosis import onset
 from wirbel.core.stats.intervals import percentile_bounds, wilson
 from wirbel.core.stats.tests import adjusted, association, stratified_association
-from wirbel.demo.world.queues import erlang_c
 
 
 def test_the_fifteen_p_values_of_benjamini_and_hochberg() -> None:
@@ -96,9 +95,3 @@ def test_an_onset_interval_covers_the_truth() -> None:
         assert found is not None
         covered += found.low <= 250 <= found.high
     assert covered >= 180
-
-
-@pytest.mark.parametrize(("servers", "load", "wait"), [(10, 7, 0.2217), (2, 1, 1 / 3), (1, 0.6, 0.6)])
-def test_erlang_c_tables(servers: int, load: float, wait: float) -> None:
-    """Erlang C tables of telephone engineering: 10 servers at 7 erlangs wait with 0.2217."""
-    assert erlang_c(servers, load) == pytest.approx(wait, abs=5e-5)

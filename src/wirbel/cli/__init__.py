@@ -74,6 +74,15 @@ def _parser() -> argparse.ArgumentParser:
     diagnose.add_argument("--reference-to", type=rfc3339, metavar="T")
     diagnose.add_argument("--json", action="store_true")
 
+    drill = commands.add_parser("drill", parents=[shared], help="practise on faults of the demo world, and mark the answers against the truth")
+    drill.add_argument("--fault", default="all", metavar="NAME", help="one kind, several with commas, or all")
+    drill.add_argument("--seeds", default="1", metavar="N-M")
+    drill.add_argument("--jobs", type=int, default=0, metavar="N", help="drills at a time; as many as there are processors if not given")
+    drill.add_argument("--json", action="store_true")
+    drill.add_argument("--list", action="store_true", help="name the kinds of faults")
+    drill.add_argument("--explain", metavar="FOLDER", help="write a page for each kind instead: what happened, and where it can be seen")
+    drill.add_argument("--compare", nargs=2, metavar="FILE", help="two kept results beside each other")
+
     test = commands.add_parser("test", help="run the whole suite; extra words go to pytest")
     test.add_argument("words", nargs=argparse.REMAINDER)
     bench = commands.add_parser("bench", parents=[shared], help="measure, beside the plain alternatives; growth measures up to 30 million spans")

@@ -9,7 +9,7 @@ import subprocess
 import sys
 import tempfile
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, nullcontext
 from pathlib import Path
 
 from wirbel.cli import environment
@@ -158,6 +158,15 @@ def _print_answer(result: dict) -> None:  # type: ignore[type-arg]
         print(f"{suspect['rank']}. {suspect['entity']['name']}: {suspect['mechanism']}, explains {suspect['explains']:.0%}, sure {suspect['confidence']:.0%}")
         for evidence in suspect["evidence"]:
             print(f"   {'for    ' if evidence['for'] else 'against'} {evidence['text']}")
+
+
+def drill(arguments: argparse.Namespace) -> int:
+    """On a database of its own: what is stored elsewhere is not touched."""
+    from wirbel.demo.drill.command import home_of_results, main
+
+    os.environ["WIRBEL_DRILLS"] = str(home_of_results())
+    with nullcontext() if arguments.list or arguments.compare or arguments.explain else _throw_away_database():
+        return main(arguments)
 
 
 def schema(arguments: argparse.Namespace) -> int:

@@ -7,18 +7,14 @@ import numpy as np
 from wirbel.demo.faults.model import MINUTE, Fault, Span, Truth, change
 from wirbel.demo.world.happenings import LogLines
 from wirbel.demo.world.state import USUAL_DISK
-from wirbel.demo.world.topology import BACKENDS, CORES, DISK_GB, HOSTS, INSTANCES
-
-
-def services_on(host: str) -> tuple[str, ...]:
-    return tuple(service for service, instances in INSTANCES.items() if any(i.host == host for i in instances))
+from wirbel.demo.world.topology import BACKENDS, CORES, DISK_GB, HOSTS
 
 
 def noisy_neighbour(rng: np.random.Generator, span: Span) -> Fault:
     """Something else on a host takes its processors."""
     host = str(rng.choice(["islet-1", "islet-3"]))
     entities = (("host", host),)
-    fault = Fault(Truth("noisy-neighbour", entities, ("saturation", "slower-work"), services_on(host), None, span.onset, span.end, seen_before=False))
+    fault = Fault(Truth("noisy-neighbour", entities, ("saturation", "slower-work"), (), None, span.onset, span.end, seen_before=False))
     fault.effect("cpu", host, span=span, plus=CORES * float(rng.uniform(0.46, 0.58)))
     return fault
 
@@ -49,8 +45,7 @@ def disk_full(rng: np.random.Generator, span: Span) -> Fault:
 def zone_loss(rng: np.random.Generator, span: Span) -> Fault:
     """Packets to and from one zone are lost."""
     zone = str(rng.choice(sorted(set(HOSTS.values()))))
-    services = tuple(service for service, instances in INSTANCES.items() if any(i.zone == zone for i in instances))
-    fault = Fault(Truth("zone-loss", (("zone", zone),), ("network",), services, None, span.onset, span.end))
+    fault = Fault(Truth("zone-loss", (("zone", zone),), ("network",), (), None, span.onset, span.end))
     fault.effect("loss", zone, span=span, plus=float(rng.uniform(0.03, 0.06)), form="intermittent" if rng.random() < 0.3 else "step")
     fault.happenings.changes.append(
         change("maintenance", span.onset - 12 * MINUTE, None, f"fibre work near zone {zone} announced", until=span.end, actor="network team")

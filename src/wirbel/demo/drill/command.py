@@ -1,0 +1,62 @@
+"""``./wirbel drill``: runs drills, prints their marks, compares runs, explains faults."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+from pathlib import Path
+
+from wirbel.cli.database import say
+from wirbel.cli.environment import home
+from wirbel.core.errors import InvalidQuestion
+from wirbel.demo import faults
+from wirbel.demo.drill import explain, run, tables
+
+ALL = "all"
+
+
+def kinds_of(name: str) -> list[str]:
+    """Raises InvalidQuestion, naming the kinds there are."""
+    wanted = list(faults.FAULTS) if name == ALL else name.split(",")
+    for kind in wanted:
+        if kind not in faults.FAULTS:
+            raise InvalidQuestion(f"there is no fault {kind!r}; there are {', '.join(faults.FAULTS)}")
+    return wanted
+
+
+def seeds_of(text: str) -> list[int]:
+    """``1-20`` or ``3`` or ``1,4,7-9``. Raises InvalidQuestion."""
+    found: list[int] = []
+    for part in text.split(","):
+        first, _, last = part.partition("-")
+        if not first.isdigit() or (last and not last.isdigit()) or (last and int(last) < int(first)):
+            raise InvalidQuestion(f"seeds are numbers and stretches of them, such as 1-20; not {text!r}")
+        found += range(int(first), int(last or first) + 1)
+    return found
+
+
+def main(arguments: argparse.Namespace) -> int:
+    if arguments.list:
+        print("\n".join(f"{kind:20}{(make.__doc__ or '').splitlines()[0]}" for kind, make in faults.FAULTS.items()))
+        return 0
+    if arguments.compare:
+        before, after = (json.loads(Path(name).read_text()) for name in arguments.compare)
+        print(tables.comparison(before, after))
+        return 0
+    kinds, seeds = kinds_of(arguments.fault), seeds_of(arguments.seeds)
+    if arguments.explain:
+        folder = Path(arguments.explain)
+        for kind in kinds:
+            say(f"wrote {explain.write(kind, seeds[0], folder)}")
+        return 0
+    at_once = arguments.jobs or max(1, os.cpu_count() or 1)
+    results = run.run(os.environ["WIRBEL_DATABASE_URL"], kinds, seeds, say, at_once)
+    file = run.keep(results, home_of_results())
+    say(f"kept as {file}")
+    print(json.dumps(results) if arguments.json else tables.results(results))
+    return 0
+
+
+def home_of_results() -> Path:
+    return Path(os.environ.get("WIRBEL_DRILLS") or home().parent / "drills")
