@@ -21,6 +21,7 @@ import pytest
 os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
 ROOT = Path(__file__).resolve().parents[1]
 START_TIMEOUT_S = 60
+SEED = 1  # of the demo
 
 
 @dataclass(frozen=True)
@@ -34,6 +35,15 @@ class Instance:
     password: str
     token: str
     made: int
+
+    @property
+    def fault_change(self) -> str:
+        """The change that is at fault in the demo."""
+        from wirbel.demo.history import GOING_ON, going_on
+
+        change = going_on(SEED, self.made, GOING_ON).truth.change
+        assert change
+        return change
 
     @property
     def environment(self) -> dict[str, str]:

@@ -89,13 +89,15 @@ def test_the_inquiry_names_the_deploy_and_its_parts_add_up(api: Api, instance: I
     status, found = api.post("/api/inquiries", body)
     assert status == 201, found
     first = found["suspects"][0]
-    assert (first["entity"]["name"], first["mechanism"], first["change"]) == ("berth-planner", "more-calls", "demo-deploy-berth-planner-4.8.0")
+    assert (first["entity"]["name"], first["mechanism"], first["change"]) == ("berth-planner", "more-calls", instance.fault_change)
     assert sum(c["delta"] for c in found["contributions"]) == pytest.approx(found["effect"]["delta"], rel=1e-9)
     steps = found["cascade"]
     assert steps[0]["start"] == found["effect"]["reference"]
     assert steps[-1]["end"] == found["effect"]["focus"]
     assert all(a["end"] == pytest.approx(b["start"]) for a, b in itertools.pairwise(steps))
-    assert {j["change"]["service"]: j["verdict"] for j in found["changes"]}["gate-api"] in ("off-path", "too-late")
+    innocent = [j["verdict"] for j in found["changes"] if j["change"]["service"] != "berth-planner"]
+    assert len(innocent) >= 2
+    assert "responsible" not in innocent
     assert {one["service"] for one in found["standouts"]} >= {"berth-planner"}
     assert found["took_ms"] < 20_000
     assert api.get(f"/api/inquiries/{found['id']}")[1] == found

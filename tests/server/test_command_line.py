@@ -117,4 +117,4 @@ def test_the_demo_answer_from_the_command_line(instance: Instance) -> None:
     )
     assert done.returncode == 0, done.stderr
     first = json.loads(done.stdout)["suspects"][0]
-    assert (first["entity"]["name"], first["change"]) == ("berth-planner", "demo-deploy-berth-planner-4.8.0")
+    assert (first["entity"]["name"], first["change"]) == ("berth-planner", instance.fault_change)

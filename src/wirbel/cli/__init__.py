@@ -18,6 +18,17 @@ def rfc3339(text: str) -> int:
         raise argparse.ArgumentTypeError(str(error)) from error
 
 
+def days(text: str) -> float:
+    """Of the demo's history: from a quarter to a month."""
+    try:
+        found = float(text)
+    except ValueError as error:
+        raise argparse.ArgumentTypeError(f"not a number of days: {text}") from error
+    if not 0.25 <= found <= 31:
+        raise argparse.ArgumentTypeError("the demo has from 0.25 to 31 days")
+    return found
+
+
 def _parser() -> argparse.ArgumentParser:
     parser = argparse.ArgumentParser(prog="wirbel", description="Finds the cause of a slowdown from traces and changes.")
     commands = parser.add_subparsers(dest="command", metavar="COMMAND", required=True)
@@ -29,6 +40,7 @@ def _parser() -> argparse.ArgumentParser:
     demo.add_argument("--db-port", type=int, default=None)
     demo.add_argument("--seed", type=int, default=1)
     demo.add_argument("--fault", default="bad-deploy", metavar="NAME", help="what goes on in the demo world (./wirbel drill --list names them)")
+    demo.add_argument("--days", type=days, default=14.0, metavar="N", help="of history; the last six hours in full")
     demo.add_argument("--reset", action="store_true", help="delete the demo's data first")
     demo.add_argument("--quiet", action="store_true", help="no live feed")
 

@@ -27,7 +27,7 @@ def demo(arguments: argparse.Namespace) -> int:
     with environment.database(arguments.db_port or DEFAULT_PORT):
         from wirbel.demo.start import start_demo
 
-        return start_demo(port=arguments.port, seed=arguments.seed, kind=arguments.fault, feed=not arguments.quiet)
+        return start_demo(port=arguments.port, seed=arguments.seed, kind=arguments.fault, days=arguments.days, feed=not arguments.quiet)
 
 
 def serve(arguments: argparse.Namespace) -> int:

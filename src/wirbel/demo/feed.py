@@ -57,7 +57,7 @@ class Feed:
     def __init__(self, url: str, state: dict[str, object]) -> None:
         self.url, self.token = url, str(state["token"])
         self.seed, self.made = int(str(state["seed"])), int(str(state["made"]))
-        self.history = make_history(self.seed, self.made, str(state["fault"]))
+        self.history = make_history(self.seed, self.made, str(state["fault"]), float(str(state["days"])))
         self.running = spans.empty()
         self.minute: list[pa.Table] = []  # served requests whose minute is not over
         self._world: World | None = None

@@ -1,4 +1,4 @@
-"""What has happened in the demo world, relative to now: one fault that goes on, and innocent things beside it."""
+"""What has happened in the demo world, relative to now: faults of the past, one that goes on, and innocent things beside them."""
 
 from __future__ import annotations
 
@@ -11,17 +11,30 @@ HOUR_NS = 60 * MINUTE_NS
 DAY_NS = 24 * HOUR_NS
 FAULT_MINUTES_AGO = 25
 HOURS = 6  # of full detail
+DAYS = 14  # of summaries, and of a sample of the requests
 KEPT = 1 / 64  # of all requests are recorded
 AHEAD_NS = 12 * HOUR_NS  # that the live feed can go on without being made anew
 GOING_ON = "bad-deploy"
+PAST = (("index-dropped", 0.06, 55), ("provider-failing", 0.23, 70), ("noisy-neighbour", 0.62, 90))
+"""Faults of the past: kind, how far back (share of the days), and how long it lasted, minutes."""
 
 
 def going_on(seed: int, now: int, kind: str) -> Fault:
     return faults.make(kind, seed, Span(now - FAULT_MINUTES_AGO * MINUTE_NS, now + AHEAD_NS))
 
 
-def make_history(seed: int, now: int, kind: str = GOING_ON) -> Happenings:
+def past(seed: int, now: int, days: float = DAYS) -> list[Fault]:
+    found = []
+    for kind, back, minutes in PAST:
+        onset = now - HOURS * HOUR_NS - round(back * (days * DAY_NS - HOURS * HOUR_NS))
+        found.append(faults.make(kind, seed, Span(onset, onset + minutes * MINUTE_NS)))
+    return found
+
+
+def make_history(seed: int, now: int, kind: str = GOING_ON, days: float = DAYS) -> Happenings:
     """What the demo begins with; the same for the same seed, moment and fault."""
     fault = going_on(seed, now, kind)
-    stretch = Span(now - HOURS * HOUR_NS, now + AHEAD_NS)
-    return innocent.everyday(seed, stretch, near=fault.truth.onset, spared=fault.truth.services).add([fault.happenings])
+    recent, before = Span(now - HOURS * HOUR_NS, now + AHEAD_NS), Span(now - round(days * DAY_NS), now - HOURS * HOUR_NS)
+    near = innocent.everyday(seed, recent, near=fault.truth.onset, spared=fault.truth.services)
+    earlier = [innocent.everyday(seed + 1, before)] if before.end > before.onset else []
+    return near.add([*earlier, *(one.happenings for one in past(seed, now, days) if days * DAY_NS > HOURS * HOUR_NS), fault.happenings])

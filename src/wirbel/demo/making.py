@@ -36,14 +36,14 @@ class World:
     traffic: Traffic
 
     @classmethod
-    def make(cls, seed: int, happenings: Happenings, start: int, end: int, kept: float, rate: float = RATE) -> World:
+    def make(cls, seed: int, happenings: Happenings, start: int, end: int, kept: float, rate: float = RATE, step_s: int = STEP_S) -> World:
         """The world from ``start`` to ``end`` (ns), of whose requests the share ``kept`` is recorded.
 
         Its moments lie on whole steps of time, so that two worlds that overlap agree where they do.
         """
         begin = start - WARM_UP_NS
-        begin -= begin % (STEP_S * 10**9)
-        state = solve(Conditions(happenings.effects, begin, int((end - begin) // (STEP_S * 10**9)) + 1, STEP_S), rate)
+        begin -= begin % (step_s * 10**9)
+        state = solve(Conditions(happenings.effects, begin, int((end - begin) // (step_s * 10**9)) + 1, step_s), rate)
         return cls(seed, state, happenings, Traffic(seed, state, happenings, kept))
 
     def telemetry(self, start: int, end: int) -> Telemetry:

@@ -11,20 +11,15 @@ import urllib.error
 import urllib.request
 from pathlib import Path
 
-from django.db import transaction
-
 from wirbel.accounts.models import Person, Role
 from wirbel.cli.database import free_port, say
 from wirbel.cli.environment import home
 from wirbel.cli.processes import SERVER_PROCESSES, run_until_stopped, server_command, worker_command
-from wirbel.core.signals.changes import from_plain
-from wirbel.core.text import rfc3339
-from wirbel.demo.history import GOING_ON, HOURS, KEPT, make_history
-from wirbel.demo.making import World
+from wirbel.demo.fill import fill
+from wirbel.demo.history import DAYS, GOING_ON
 from wirbel.inquiry.models import Inquiry
 from wirbel.intake.models import Token
-from wirbel.store import packer, reading
-from wirbel.store.models import Arrival, AttributeName, Block, ChangeRecord, Entity, Metric, PeerAddress, Receipt, Segment, Service, Stream
+from wirbel.store.models import Arrival, AttributeName, Block, ChangeRecord, Entity, Metric, PeerAddress, Receipt, Segment, Service
 from wirbel.store.streams import HOUR_NS
 
 CHUNK_NS = HOUR_NS // 2
@@ -32,13 +27,13 @@ SIGN_IN = "skipper"
 READY_TIMEOUT_S = 60
 
 
-def start_demo(port: int, seed: int, kind: str, feed: bool) -> int:
+def start_demo(port: int, seed: int, kind: str, days: float, feed: bool) -> int:
     state_file = home() / "demo.json"
     state = json.loads(state_file.read_text()) if state_file.exists() else None
-    is_current = state is not None and (state.get("world"), state.get("seed"), state.get("fault")) == (world_digest(), seed, kind)
+    is_current = state is not None and (state.get("world"), state.get("seed"), state.get("fault"), state.get("days")) == (world_digest(), seed, kind, days)
     if not is_current or not Person.objects.filter(username=SIGN_IN).exists():
         _forget_all()
-        state = _fill(seed, kind)
+        state = _fill(seed, kind, days)
         state_file.write_text(json.dumps(state))
         state_file.chmod(0o600)
     port = free_port(port)
@@ -62,30 +57,19 @@ def _forget_all() -> None:
     (home() / "feed.json").unlink(missing_ok=True)
 
 
-def _fill(seed: int, kind: str = GOING_ON) -> dict[str, object]:
+def _fill(seed: int, kind: str = GOING_ON, days: float = DAYS) -> dict[str, object]:
     """The demo's history, its sign-in and its token; deterministic for a seed, with times relative to now."""
     began = time.monotonic()
     now = time.time_ns()
-    say(f"making {HOURS} hours of the demo world (seed {seed})")
-    history = make_history(seed, now, kind)
-    start = now - HOURS * HOUR_NS
-    world = World.make(seed, history, start, now, KEPT)
-    total = 0
-    for chunk in range(start, now, CHUNK_NS):
-        made = world.telemetry(chunk, min(chunk + CHUNK_NS, now))
-        for stream, table in ((Stream.SPANS, made.spans), (Stream.LOGS, made.logs), (Stream.POINTS, made.points)):
-            with transaction.atomic():
-                packer.write(stream, table, level=1)
-        total += made.spans.num_rows
-        say(f"  {100 * (min(chunk + CHUNK_NS, now) - start) // (now - start):3d} %  {total} spans")
-    reading.store_changes([from_plain(change) for change in history.changes if str(change["at"]) <= rfc3339(now)])
+    say(f"making {days:g} days of the demo world (seed {seed}, {kind})")
+    fill(seed, now, kind, days)
     password = secrets.token_urlsafe(9)
     person, _ = Person.objects.get_or_create(username=SIGN_IN, defaults={"role": Role.KEEPER})
     person.set_password(password)
     person.save()
     token = Token.make("demo")
     say(f"done in {time.monotonic() - began:.0f} s")
-    return {"seed": seed, "fault": kind, "world": world_digest(), "made": now, "password": password, "token": token}
+    return {"seed": seed, "fault": kind, "days": days, "world": world_digest(), "made": now, "password": password, "token": token}
 
 
 def _announce(url: str, state: dict[str, object], state_file: Path) -> None:

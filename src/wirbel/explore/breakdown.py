@@ -18,7 +18,7 @@ from wirbel.store.models import Stream
 from wirbel.store.scan import Where, scan
 
 MOST_VALUES = 50  # shown
-MOST_VALUES_HELD = 5_000  # of one block; an attribute with more is an id, and splits nothing
+MOST_VALUES_HELD = 2_000  # of one block; an attribute with more is an id, and splits nothing
 _OUTCOMES = len(spans.OUTCOME_NAMES)
 _COUNTED = ("duration", "outcome", "weight")
 PARTIAL = pa.schema(

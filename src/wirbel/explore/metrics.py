@@ -16,6 +16,7 @@ from wirbel.explore import series
 from wirbel.explore.figures import listed, maybe
 from wirbel.explore.schemas import MetricExample, MetricLine, MetricView
 from wirbel.store import reading
+from wirbel.store.models import Stream
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
@@ -28,7 +29,7 @@ VAGUE = 1.0  # width of a percentile's bounds, over its value, from which it tel
 
 def metric_view(service: str, name: str, start: int, end: int, windows: list[tuple[int, int]], environment: str | None, by: str | None) -> MetricView:
     """Raises NotEnoughData if the service has sent nothing of the metric in [start, end)."""
-    grid = series.Grid(start, end)
+    grid = series.grid_of(Stream.POINTS, start, end, environment)
     table = reading.points(grid.first - LEAD_STEPS * grid.step_ns, end, environment, [service], name, grid.cell_step)
     if not table.num_rows:
         raise NotEnoughData(f"{service} has sent no {name} between {rfc3339(start)} and {rfc3339(end)}.")

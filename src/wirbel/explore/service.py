@@ -16,13 +16,15 @@ from wirbel.explore.schemas import CallRow, ChangeOut, Figures, InstanceRow, Ope
 from wirbel.explore.standing import judge
 from wirbel.inquiry.as_json import change
 from wirbel.store import reading
+from wirbel.store.models import Stream
 
 Window = tuple[int, int]
 MOST_ROWS = 100  # operations, peers or instances of one service
 
 
 def service_view(service: str, start: int, end: int, focus: Window, reference: Window, environment: str | None) -> ServiceView:
-    grid = series.Grid(min(start, reference[0], focus[0]), end)
+    focus, reference = (series.aligned(window, environment) for window in (focus, reference))
+    grid = series.grid_of(Stream.CELLS, min(start, reference[0], focus[0]), end, environment)
     drawn, table = series.read(grid, (focus, reference), environment, [*series.CELL_COLUMNS, "version", "instance", "host"])
     mine = table.filter(pc.equal(table["service"], service))
     served = series.entries(mine)

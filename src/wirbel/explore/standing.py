@@ -16,6 +16,7 @@ from wirbel.core.text import rfc3339
 from wirbel.explore import series
 from wirbel.explore.figures import figures, spark
 from wirbel.explore.schemas import Overview, Standing
+from wirbel.store.models import Stream
 
 Window = tuple[int, int]
 Floats = npt.NDArray[np.float64]
@@ -35,7 +36,8 @@ class Verdict:
 
 def overview(start: int, end: int, focus: Window, reference: Window, environment: str | None) -> Overview:
     """All services that serve requests in [start, end)."""
-    grid = series.Grid(min(start, reference[0], focus[0]), end)
+    focus, reference = (series.aligned(window, environment) for window in (focus, reference))
+    grid = series.grid_of(Stream.CELLS, min(start, reference[0], focus[0]), end, environment)
     drawn, minutes = (series.entries(table) for table in series.read(grid, (focus, reference), environment, series.CELL_COLUMNS))
     group, names = arrow.codes(drawn["service"])
     stride = max(1, -(-grid.count // SPARK_POINTS))

@@ -14,6 +14,7 @@ from wirbel.core.expected.windows import WindowProposal, departures, propose
 from wirbel.core.signals import spans
 from wirbel.explore import series
 from wirbel.store import reading
+from wirbel.store.models import Stream
 
 RANGE_NS = 6 * 3600 * 10**9
 LONGEST_NS = 14 * 24 * 3600 * 10**9
@@ -44,7 +45,7 @@ def entry_services(table: pa.Table) -> list[str]:
 
 def signal(start: int, end: int, environment: str | None = None, service: str | None = None) -> Signal:
     """The p95 of a service, or of all entry points, over [start, end)."""
-    grid = series.Grid(start, end)
+    grid = series.grid_of(Stream.CELLS, start, end, environment)
     table = reading.cells(grid.first, end, environment, None if service is None else [service], series.CELL_COLUMNS, grid.cell_step)
     services = [service] if service else entry_services(table)
     table = series.entries(table)
@@ -73,4 +74,4 @@ def reference_for(service: str, start: int, end: int, environment: str | None = 
     while begin > seen[0] and stop - begin < 90 and not (loud[begin - 1] and loud[max(begin - 2, 0)]):
         begin -= 1
     begin = min(begin, max(stop - 10, int(seen[0])))
-    return int(found.grid.times[begin]), min(int(found.grid.first + stop * MINUTE_NS), start)
+    return int(found.grid.times[begin]), min(int(found.grid.first + stop * found.grid.step_ns), start)

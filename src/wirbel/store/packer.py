@@ -125,6 +125,15 @@ def write(stream: str, table: pa.Table, level: int = 0) -> None:
     catalogue.remember(stream, made.table)
 
 
+def write_summaries(stream: str, table: pa.Table, step: int, thinned: bool = False) -> None:
+    """Stores summaries of ``step`` seconds (0: a sample of the records) of which the details were never here. Call inside a transaction."""
+    if stream == Stream.SPANS:
+        table = blocks.with_parent_rows(table)
+    made = blocks.make(stream, table, DAY_LEVEL, step, thinned, None if step else DAY_NS)
+    partitions.insert(made)
+    catalogue.remember(stream, table)
+
+
 def _make_spans(table: pa.Table, level: int) -> _Made:
     if not table.num_rows:
         return _Made(table, [], {})

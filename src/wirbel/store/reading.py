@@ -19,6 +19,7 @@ from wirbel.core.signals.changes import Change
 from wirbel.store import blocks, bloom
 from wirbel.store.models import Block, ChangeRecord, Segment, Stream
 from wirbel.store.scan import MAX_FRESH, Where, Window, scan, snapshot
+from wirbel.store.streams import HOUR_NS, SUMMARY_STEPS
 
 MAX_CHANGES = 2_000  # of one window; the earliest of more are left out
 
@@ -105,6 +106,19 @@ def points(start: int, end: int, environment: str | None = None, services: Seque
     where = Where(Stream.POINTS, start, end, environment, _of(services), step, fresh=True)
     parts = scan(where, None, Rows("time", _of(services), metric=metric))
     return point_model.merge_summaries(parts, step * 10**9) if step else point_model.combine(parts)
+
+
+def finest_step(stream: str, start: int, environment: str | None = None) -> int:
+    """The finest step (s; 0: as they were sent, or minutes) in which cells or samples are still kept from ``start`` on.
+
+    What is older than the details are kept for is answered from summaries, rather than shown as if nothing had been there.
+    """
+    held = Block.objects.filter(stream=stream)
+    held = held if environment is None else held.filter(environment__in=(environment, ""))
+    first = dict(held.order_by().values_list("step").annotate(first=Min("time_from")))
+    if 0 not in first or start >= first[0] - HOUR_NS:
+        return 0
+    return next((step for step in SUMMARY_STEPS if step in first and first[step] < first[0] - HOUR_NS), 0)
 
 
 @dataclass(frozen=True)

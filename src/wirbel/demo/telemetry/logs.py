@@ -43,8 +43,8 @@ _STACK = "  at {service}.handle(handler:{line})\n  at {service}.call(client:118)
 EXCEPTION = ("log.s:exception.type", "log.s:exception.message", "log.s:exception.stacktrace")
 
 
-def lines(state: State, happenings: Happenings, seed: int, start: int, end: int) -> pa.Table:
-    """Records of [start, end) ns that belong to no recorded request."""
+def lines(state: State, happenings: Happenings, seed: int, start: int, end: int, kept: float = 1.0) -> pa.Table:
+    """Records of [start, end) ns that belong to no recorded request; with ``kept``, a share of them that stands for all."""
     rng = np.random.default_rng([seed, 9, start // 10**6])
     usual = [LogLines(service, severity, template, rate, start, end) for service, severity, template, rate in USUAL]
     made = []
@@ -52,13 +52,13 @@ def lines(state: State, happenings: Happenings, seed: int, start: int, end: int)
         first, last = max(start, line.start), min(end, line.end)
         if last <= first:
             continue
-        count = rng.poisson(line.per_second * (last - first) / 1e9)
+        count = rng.poisson(line.per_second * (last - first) / 1e9 * kept)
         times = np.sort(rng.integers(first, last, count))
         spoken = rng.random(count) >= state.conditions.extra("silent", line.service)[state.conditions.step_of(times)]
         times = times[spoken]
         if len(times):
             instance = rng.integers(0, len(INSTANCES[line.service]), len(times))
-            made.append(_records(line.service, line.severity, _filled(line.template, len(times), rng), times, instance, happenings))
+            made.append(_records(line.service, line.severity, _filled(line.template, len(times), rng), times, instance, happenings, 1 / kept))
     return logs.combine(made) if made else logs.LOG_SCHEMA.empty_table()
 
 
@@ -74,7 +74,7 @@ def _filled(template: str, count: int, rng: np.random.Generator) -> pa.Array:
     return pc.binary_join_element_wise(*pieces, pa.scalar(rest), "") if pieces else pa.repeat(pa.scalar(template), count)
 
 
-def _records(service: str, severity: str, body: pa.Array, times: Ints, instance: Ints, happenings: Happenings) -> pa.Table:
+def _records(service: str, severity: str, body: pa.Array, times: Ints, instance: Ints, happenings: Happenings, weight: float) -> pa.Table:
     count = len(times)
     here = INSTANCES[service]
     return pa.table(
@@ -91,7 +91,7 @@ def _records(service: str, severity: str, body: pa.Array, times: Ints, instance:
             "body": body,
             "structured": pa.array(np.zeros(count, np.bool_)),
             "scope": pa.repeat(pa.scalar(f"{service}.main"), count),
-            "weight": pa.array(np.ones(count)),
+            "weight": pa.array(np.full(count, weight)),
         }
     )
 

@@ -42,9 +42,9 @@ class Series:
     is_sum: bool = False  # counted since the minute before
 
 
-def gauges(state: State, happenings: Happenings, seed: int, start: int, end: int) -> pa.Table:
-    """What is read from the state each minute in [start, end) ns."""
-    times = np.arange(start + (-start) % MINUTE_NS, end, MINUTE_NS, dtype=np.int64)
+def gauges(state: State, happenings: Happenings, seed: int, start: int, end: int, pace_ns: int = MINUTE_NS) -> pa.Table:
+    """What is read from the state in [start, end) ns, each minute or less often."""
+    times = np.arange(start + (-start) % pace_ns, end, pace_ns, dtype=np.int64)
     if not len(times):
         return points.POINT_SCHEMA.empty_table()
     step = state.conditions.step_of(times)

@@ -1,0 +1,63 @@
+"""Puts the demo's history into the store: the last hours in full, the days before as summaries and a sample."""
+
+from __future__ import annotations
+
+from django.db import transaction
+
+from wirbel.cli.database import say
+from wirbel.core.signals import logs as log_model
+from wirbel.core.signals import points, spans
+from wirbel.core.signals.changes import from_plain
+from wirbel.core.text import rfc3339
+from wirbel.demo.history import DAY_NS, HOUR_NS, HOURS, KEPT, MINUTE_NS, make_history
+from wirbel.demo.making import World
+from wirbel.demo.telemetry import logs, metrics, summaries
+from wirbel.demo.world.happenings import Happenings
+from wirbel.store import packer, reading
+from wirbel.store.models import Stream
+
+CHUNK_NS = HOUR_NS // 2
+CALM_NS = 90 * MINUTE_NS  # of the last hours, early in them: what is usual
+COARSE_S = 120  # between two moments of the state long ago
+SAMPLED = 1 / 8_000  # of the requests of long ago that are left
+LINES_LEFT = 1 / 200  # of the log records of long ago
+SUMMARY_STEPS = (600, 3600)
+PACE_NS = 10 * MINUTE_NS  # of metric samples of long ago
+
+
+def fill(seed: int, now: int, kind: str, days: float) -> None:
+    happenings = make_history(seed, now, kind, days)
+    recent = max(now - HOURS * HOUR_NS, now - round(days * DAY_NS))
+    first = now - round(days * DAY_NS)
+    world = World.make(seed, happenings, recent, now, KEPT)
+    if first < recent:
+        _long_ago(seed, world, happenings, first, recent)
+    total = 0
+    for chunk in range(recent, now, CHUNK_NS):
+        made = world.telemetry(chunk, min(chunk + CHUNK_NS, now))
+        for stream, table in ((Stream.SPANS, made.spans), (Stream.LOGS, made.logs), (Stream.POINTS, made.points)):
+            with transaction.atomic():
+                packer.write(stream, table, level=1)
+        total += made.spans.num_rows
+        say(f"  {100 * (min(chunk + CHUNK_NS, now) - recent) // (now - recent):3d} %  {total} spans")
+    reading.store_changes([from_plain(change) for change in happenings.changes if str(change["at"]) <= rfc3339(now)])
+
+
+def _long_ago(seed: int, world: World, happenings: Happenings, first: int, until: int) -> None:
+    """Summaries for all of it, and few requests and log records, each of which stands for many."""
+    until -= until % HOUR_NS  # whole stretches; what is between is told in minutes
+    say(f"  {(until - first) / DAY_NS:.0f} days before, in summary")
+    old = World.make(seed, happenings, first, until, SAMPLED, step_s=COARSE_S)
+    calm = (until + HOUR_NS // 2, until + HOUR_NS // 2 + CALM_NS)
+    shapes = summaries.shapes(world.traffic.spans(*calm))
+    for step in SUMMARY_STEPS:
+        cells = summaries.over(old.state, happenings, shapes, calm, world.state, first, until, step, KEPT)
+        samples = points.summarise(metrics.gauges(old.state, happenings, seed, first, until, max(PACE_NS, step * 10**9)), step * 10**9)
+        with transaction.atomic():
+            packer.write_summaries(Stream.CELLS, cells, step)
+            packer.write_summaries(Stream.POINTS, samples, step)
+    requests = spans.combine([old.traffic.spans(first, until)])
+    lines = log_model.combine([logs.of_requests(requests), logs.lines(old.state, happenings, seed, first, until, LINES_LEFT)])
+    with transaction.atomic():
+        packer.write_summaries(Stream.SPANS, requests, 0, thinned=True)
+        packer.write_summaries(Stream.LOGS, lines, 0, thinned=True)
