@@ -1,10 +1,17 @@
-"""Puts the demo's history into the store: the last hours in full, the days before as summaries and a sample."""
+"""Puts the demo's history into the store: the last hours in full, the days before as summaries and a sample.
+
+The days before are made by another process, beside the last hours.
+"""
 
 from __future__ import annotations
+
+import subprocess
+import sys
 
 from django.db import transaction
 
 from wirbel.cli.database import say
+from wirbel.core.errors import WirbelError
 from wirbel.core.signals import logs as log_model
 from wirbel.core.signals import points, spans
 from wirbel.core.signals.changes import from_plain
@@ -12,7 +19,6 @@ from wirbel.core.text import rfc3339
 from wirbel.demo.history import DAY_NS, HOUR_NS, HOURS, KEPT, MINUTE_NS, make_history
 from wirbel.demo.making import World
 from wirbel.demo.telemetry import logs, metrics, summaries
-from wirbel.demo.world.happenings import Happenings
 from wirbel.store import packer, reading
 from wirbel.store.models import Stream
 
@@ -26,12 +32,26 @@ PACE_NS = 10 * MINUTE_NS  # of metric samples of long ago
 
 
 def fill(seed: int, now: int, kind: str, days: float) -> None:
+    """Raises FillFailed if the process for the days before failed."""
+    beside = (
+        subprocess.Popen([sys.executable, "-m", "wirbel.demo.days_before", str(seed), str(now), kind, str(days)]) if days * DAY_NS > HOURS * HOUR_NS else None
+    )
+    try:
+        _last_hours(seed, now, kind, days)
+    finally:
+        failed = beside is not None and beside.wait() != 0
+    if failed:
+        raise FillFailed("the days before could not be made; see above. Start again with --reset.")
+
+
+class FillFailed(WirbelError):
+    """A part of the demo's history is missing."""
+
+
+def _last_hours(seed: int, now: int, kind: str, days: float) -> None:
     happenings = make_history(seed, now, kind, days)
-    recent = max(now - HOURS * HOUR_NS, now - round(days * DAY_NS))
-    first = now - round(days * DAY_NS)
+    recent = now - HOURS * HOUR_NS
     world = World.make(seed, happenings, recent, now, KEPT)
-    if first < recent:
-        _long_ago(seed, world, happenings, first, recent)
     total = 0
     for chunk in range(recent, now, CHUNK_NS):
         made = world.telemetry(chunk, min(chunk + CHUNK_NS, now))
@@ -43,15 +63,17 @@ def fill(seed: int, now: int, kind: str, days: float) -> None:
     reading.store_changes([from_plain(change) for change in happenings.changes if str(change["at"]) <= rfc3339(now)])
 
 
-def _long_ago(seed: int, world: World, happenings: Happenings, first: int, until: int) -> None:
+def days_before(seed: int, now: int, kind: str, days: float) -> None:
     """Summaries for all of it, and few requests and log records, each of which stands for many."""
+    happenings = make_history(seed, now, kind, days)
+    first, until = now - round(days * DAY_NS), now - HOURS * HOUR_NS
     until -= until % HOUR_NS  # whole stretches; what is between is told in minutes
-    say(f"  {(until - first) / DAY_NS:.0f} days before, in summary")
+    calm = (until + HOUR_NS, until + HOUR_NS + CALM_NS)
+    usual = World.make(seed, happenings, *calm, KEPT)
+    shapes = summaries.shapes(usual.traffic.spans(*calm))
     old = World.make(seed, happenings, first, until, SAMPLED, step_s=COARSE_S)
-    calm = (until + HOUR_NS // 2, until + HOUR_NS // 2 + CALM_NS)
-    shapes = summaries.shapes(world.traffic.spans(*calm))
     for step in SUMMARY_STEPS:
-        cells = summaries.over(old.state, happenings, shapes, calm, world.state, first, until, step, KEPT)
+        cells = summaries.over(old.state, happenings, shapes, calm, usual.state, first, until, step, KEPT)
         samples = points.summarise(metrics.gauges(old.state, happenings, seed, first, until, max(PACE_NS, step * 10**9)), step * 10**9)
         with transaction.atomic():
             packer.write_summaries(Stream.CELLS, cells, step)
@@ -61,3 +83,4 @@ def _long_ago(seed: int, world: World, happenings: Happenings, first: int, until
     with transaction.atomic():
         packer.write_summaries(Stream.SPANS, requests, 0, thinned=True)
         packer.write_summaries(Stream.LOGS, lines, 0, thinned=True)
+    say(f"  {days:g} days, in summary")

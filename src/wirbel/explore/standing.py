@@ -164,7 +164,9 @@ def _say(rows: list[Standing]) -> tuple[str, str]:
             told.append(f"{who} {word}")
     if not told:
         learning = sum(r.standing == "learning" for r in rows)
-        return "Nothing stands out in the focus.", f"{learning} services are still learning what is normal." if learning else ""
+        return "Nothing stands out in the focus.", (
+            f"{learning} services are" if learning > 1 else "One service is"
+        ) + " still learning what is normal." if learning else ""
     worst = rows[0]
     detail = f"Worst where people wait: {worst.service}"
     if worst.focus.p95 is not None and worst.reference.p95 is not None:

@@ -3,9 +3,9 @@ import { scaleTime } from "d3-scale";
 import { type ReactNode, useState } from "react";
 import type { Schemas } from "../api/client";
 import type { Span, Windows } from "../frame/scope";
-import { clock } from "../shared/format";
+import { clock, clockOrDay } from "../shared/format";
 import { useWidth } from "../shared/useWidth";
-import { ChangeMark } from "./ChangeMark";
+import { ChangeMarks } from "./ChangeMarks";
 import { useCursor } from "./cursor";
 import { useTimeBrush } from "./TimeBrush";
 
@@ -99,15 +99,11 @@ export function TimeChart(props: TimeChartProps) {
         ))}
         {x.ticks(6).map((tick) => (
           <text key={tick.getTime()} x={x(tick)} y={props.height - 4} textAnchor="middle">
-            {clock(tick.getTime())}
+            {clockOrDay(tick.getTime())}
           </text>
         ))}
         {brush.layer}
-        {props.changes
-          .filter((change) => Date.parse(change.at) >= start)
-          .map((change) => (
-            <ChangeMark key={change.id} change={change} x={x} y={3} />
-          ))}
+        <ChangeMarks changes={props.changes.filter((change) => Date.parse(change.at) >= start)} x={x} y={3} />
         {inside && cursor !== null && (
           <path d={`M${x(cursor)} 0V${bottom}`} stroke="var(--second)" pointerEvents="none" />
         )}

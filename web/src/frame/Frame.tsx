@@ -32,7 +32,7 @@ const views: [string, [string, string][]][] = [
 ];
 
 export function Frame({ me }: { me: Schemas["Me"] }) {
-  const [scope] = useScope();
+  const [scope, setScope] = useScope();
   const { search } = useLocation();
   const service = useMatch("/services/:name")?.params.name ?? null;
   const { ribbon, windows, error } = useRibbon(service);
@@ -49,6 +49,20 @@ export function Frame({ me }: { me: Schemas["Me"] }) {
         <Environment found={ribbon?.environments ?? []} />
         <CommandField />
         <div className="ml-auto flex items-center gap-5">
+          {windows?.chosen && (
+            <button
+              type="button"
+              className="text-second underline"
+              onClick={() => void setScope({ focus: null, reference: null })}
+            >
+              back to proposed windows
+            </button>
+          )}
+          {scope.range && (
+            <button type="button" className="text-second underline" onClick={() => void setScope({ range: null })}>
+              follow now
+            </button>
+          )}
           <Freshness newest={ribbon?.newest ?? null} following={scope.range === null} live={live} />
           <Keys />
           <PersonMenu me={me} />

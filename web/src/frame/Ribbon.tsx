@@ -1,9 +1,9 @@
 import { scaleLinear, scaleTime } from "d3-scale";
 import { type KeyboardEvent, type PointerEvent, useRef, useState } from "react";
 import { Band } from "../charts/Band";
-import { ChangeMark } from "../charts/ChangeMark";
+import { ChangeMarks } from "../charts/ChangeMarks";
 import { useTimeBrush } from "../charts/TimeBrush";
-import { clock, duration, zone } from "../shared/format";
+import { clock, clockOrDay, duration, span, zone } from "../shared/format";
 import { useWidth } from "../shared/useWidth";
 import { type Ribbon as RibbonData, type Span, useScope, type Windows } from "./scope";
 
@@ -62,8 +62,7 @@ export function Ribbon({ data, windows }: { data: RibbonData; windows: Windows }
         <div className="font-semibold">latency p95</div>
         <div className="truncate text-second">{data.label}</div>
         <div className="text-second">
-          {Math.round((end - start) / 36e5) || Math.round((end - start) / MINUTE)}
-          {end - start >= 36e5 ? " h" : " min"} · zone {zone()}
+          {span((end - start) / 1000)} · zone {zone()}
         </div>
       </div>
       <svg
@@ -85,12 +84,10 @@ export function Ribbon({ data, windows }: { data: RibbonData; windows: Windows }
         ))}
         {x.ticks(8).map((tick) => (
           <text key={tick.getTime()} x={x(tick)} y={HEIGHT - 5} textAnchor="middle">
-            {clock(tick.getTime())}
+            {clockOrDay(tick.getTime())}
           </text>
         ))}
-        {data.changes.map((change) => (
-          <ChangeMark key={change.id} change={change} x={x} y={BASE - 10} />
-        ))}
+        <ChangeMarks changes={data.changes} x={x} y={BASE - 10} />
         {(["reference", "focus"] as const).map((name) => (
           <Bracket
             key={name}
@@ -99,23 +96,12 @@ export function Ribbon({ data, windows }: { data: RibbonData; windows: Windows }
             x={x}
             low={start}
             high={end}
+            following={scope.range === null}
             onMove={(span) => set(name, span)}
           />
         ))}
       </svg>
       {brush.menu}
-      <div className="absolute top-1 right-4 z-10 flex gap-3 text-second" style={{ marginTop: 0 }}>
-        {windows.chosen && (
-          <button type="button" className="underline" onClick={() => void setScope({ focus: null, reference: null })}>
-            back to proposed windows
-          </button>
-        )}
-        {scope.range && (
-          <button type="button" className="underline" onClick={() => void setScope({ range: null })}>
-            follow now
-          </button>
-        )}
-      </div>
       <table className="sr-only">
         <caption>Latency p95 of {data.label}, every tenth minute</caption>
         <thead>
@@ -149,17 +135,18 @@ interface BracketProps {
   x: { (at: number): number; invert: (px: number) => Date };
   low: number;
   high: number;
+  following: boolean;
   onMove: (span: Span) => void;
 }
 
 /** One window as two brackets that can be dragged, and moved by arrow keys (with Shift by ten minutes). */
-function Bracket({ name, span, x, low, high, onMove }: BracketProps) {
+function Bracket({ name, span, x, low, high, following, onMove }: BracketProps) {
   const [held, setHeld] = useState<Span | null>(null);
   const grip = useRef<{ edge: Edge; from: number; span: Span } | null>(null);
   const shown = held ?? span;
   const colour = name === "focus" ? "var(--rust)" : "var(--kelp)";
   const [a, b] = [Math.max(x(shown.start), x(low)), Math.min(x(shown.end), x(high))];
-  const isNow = name === "focus" && Math.abs(span.end - high) < 90_000;
+  const isNow = following && name === "focus" && Math.abs(span.end - high) < 90_000;
   const label = `${name} ${clock(shown.start)} – ${isNow && !held ? "now" : clock(shown.end)}`;
   const grab = (edge: Edge) => ({
     onPointerDown: (event: PointerEvent) => {

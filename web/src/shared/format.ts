@@ -79,6 +79,9 @@ const secondsFormat = new Intl.DateTimeFormat("en-GB", {
 const dayFormat = new Intl.DateTimeFormat("en-CA");
 
 export const clock = (at: number | string): string => clockFormat.format(new Date(at));
+const shortDay = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "short" });
+/** The time of day; at midnight the day that begins, so that an axis over days can be read. */
+export const clockOrDay = (at: number): string => (clock(at) === "00:00" ? shortDay.format(new Date(at)) : clock(at));
 export const clockSeconds = (at: number | string): string => secondsFormat.format(new Date(at));
 export const dayAndClock = (at: string): string => `${dayFormat.format(new Date(at))} ${clockSeconds(at)}`;
 
@@ -100,7 +103,8 @@ export function span(seconds: number): string {
   const size = Math.abs(seconds);
   if (size < 90) return `${Math.round(size)} s`;
   if (size < 5400) return `${Math.round(size / 60)} min`;
-  return `${significant(size / 3600, 2)} h`;
+  if (size < 48 * 3600) return `${significant(size / 3600, 2)} h`;
+  return `${significant(size / 86400, 2)} d`;
 }
 
 /** An age in words. */

@@ -40,7 +40,9 @@ def shapes(calm: pa.Table) -> pa.Table:
     derived = cells.derive(calm)
     one = derived.set_column(derived.schema.get_field_index("minute"), "minute", pa.array(np.zeros(derived.num_rows, np.int64)))
     merged = cells.merge([one])
-    return merged.filter(pa.compute.greater_equal(merged["rows"], LEAST))
+    # Failures are too few in a calm stretch to have a shape: they take that of what is done.
+    kept = pa.compute.and_(pa.compute.greater_equal(merged["rows"], LEAST), pa.compute.not_equal(merged["outcome"], spans.FAILED))
+    return merged.filter(kept)
 
 
 def over(
@@ -55,16 +57,14 @@ def over(
     parts = []
     for row in made.to_pylist():
         then, now = (_course(given, row).at(steps) for given, steps in ((calm_state, calm_steps), (state, middle)))
-        outcome = _share(now.failing, row) / max(float(_share(then.failing, row).mean()), 1e-6)
-        seen = rng.poisson(row["rows"] / calm_s * step_s * now.rate / max(float(then.rate.mean()), 1e-9) * outcome * kept)
+        expected = row["rows"] / calm_s * step_s * now.rate / max(float(then.rate.mean()), 1e-9)
         stretch = now.takes / max(float(then.takes.mean()), 1e-9)
-        parts.append(_cells_of(row, times, seen, stretch, kept, happenings))
+        parts.append(_cells_of(row, times, rng.poisson(expected * (1 - now.failing)), stretch, kept, happenings))
+        if row["outcome"] == spans.DONE:
+            failed = row | {"outcome": spans.FAILED, "status_code": row["status_code"] and 500}
+            parts.append(_cells_of(failed, times, rng.poisson(expected * now.failing), stretch, kept, happenings))
     table = pa.concat_tables(part for part in parts if part.num_rows)
     return table.take(pa.compute.sort_indices(table, [("minute", "ascending"), ("service", "ascending")])).cast(cells.CELL_SCHEMA)
-
-
-def _share(failing: Floats, row: dict[str, object]) -> Floats:
-    return failing if row["outcome"] == spans.FAILED else 1 - failing
 
 
 def _course(state: State, row: dict[str, object]) -> _Course:
