@@ -16,6 +16,7 @@ import { Overview } from "./views/overview/Overview";
 import { Service } from "./views/service/Service";
 import { Services } from "./views/service/Services";
 import { SignIn } from "./views/signin/SignIn";
+import { Stage } from "./views/stage/Stage";
 import { Trace } from "./views/trace/Trace";
 import { Traces } from "./views/traces/Traces";
 
@@ -46,6 +47,7 @@ function App() {
         <Route path="inquiries" element={<Inquiries />} />
         <Route path="inquiries/:id" element={<Inquiry />} />
         <Route path="intake" element={<Intake />} />
+        <Route path="demo" element={<Stage />} />
         <Route
           path="*"
           element={<p className="py-6">There is no such view. The list at the left has all of them.</p>}

@@ -15,8 +15,10 @@ import pyarrow as pa
 
 from wirbel.core import arrow
 from wirbel.core.signals import logs, otlp, spans
-from wirbel.demo.history import KEPT, make_history
+from wirbel.core.signals.changes import parse_time
+from wirbel.demo.history import KEPT, everyday
 from wirbel.demo.making import World
+from wirbel.demo.stage import Stage
 from wirbel.demo.telemetry import logs as log_lines
 from wirbel.demo.telemetry import metrics
 
@@ -30,12 +32,15 @@ MOST_AT_ONCE = 2000  # records in a request
 
 
 def send(url: str, token: str, signal: str, body: bytes) -> None:
+    post(f"{url}/v1/{signal}", token, gzip.compress(body, 1), "application/x-protobuf", {"Content-Encoding": "gzip"})
+
+
+def post(url: str, token: str, body: bytes, kind: str, more: dict[str, str] | None = None) -> None:
     """Sends one request, again on 429, 503 and broken connections, as an exporter would."""
-    packed = gzip.compress(body, 1)
-    headers = {"Authorization": f"Bearer {token}", "Content-Type": "application/x-protobuf", "Content-Encoding": "gzip"}
+    headers = {"Authorization": f"Bearer {token}", "Content-Type": kind, **(more or {})}
     for attempt in range(RETRIES):
         try:
-            urllib.request.urlopen(urllib.request.Request(f"{url}/v1/{signal}", packed, headers), timeout=10)
+            urllib.request.urlopen(urllib.request.Request(url, body, headers), timeout=10)
             return
         except urllib.error.HTTPError as error:
             if error.code not in (429, 503):
@@ -57,7 +62,9 @@ class Feed:
     def __init__(self, url: str, state: dict[str, object]) -> None:
         self.url, self.token = url, str(state["token"])
         self.seed, self.made = int(str(state["seed"])), int(str(state["made"]))
-        self.history = make_history(self.seed, self.made, str(state["fault"]), float(str(state["days"])))
+        self._usual = everyday(self.seed, self.made, str(state["fault"]), float(str(state["days"])))
+        self.stage = Stage(Path(str(state["file"])).parent, self.seed, self.made, str(state["fault"]))
+        self.history = self._usual.add([self.stage.happenings()])
         self.running = spans.empty()
         self.minute: list[pa.Table] = []  # served requests whose minute is not over
         self._world: World | None = None
@@ -72,11 +79,14 @@ class Feed:
 
     def go_on(self, at: int, until: int) -> None:
         """Makes and sends everything of [at, until)."""
+        if self.stage.obey(at):
+            self.history, self._world = self._usual.add([self.stage.happenings()]), None
         world = self.world(at)
         made = spans.concat([world.traffic.spans(second, second + STEP_NS) for second in range(at, until, STEP_NS)])
         ready, self.running = ended_before(spans.concat([self.running, made]), time.time_ns())
         self._send("traces", ready)
         self._send("logs", logs.combine([log_lines.of_requests(ready), log_lines.lines(world.state, self.history, self.seed, at, until)]))
+        self._send_changes(at, until)
         self.minute.append(made)
         if at // MINUTE_NS != until // MINUTE_NS:
             self._send_metrics(world, until - until % MINUTE_NS)
@@ -88,6 +98,11 @@ class Feed:
         self._send("metrics", metrics.request_durations(held.filter(over)))
         self._send("metrics", metrics.gauges(world.state, self.history, self.seed, minute, minute + 1))
         self.minute = [held.filter(pa.compute.invert(over))]
+
+    def _send_changes(self, at: int, until: int) -> None:
+        told = [change for change in self.history.changes if at <= parse_time(str(change["at"]), "at") < until]
+        if told:
+            post(f"{self.url}/v1/changes", self.token, json.dumps(told).encode(), "application/json")
 
     def _send(self, signal: str, table: pa.Table) -> None:
         encode = {"traces": otlp.traces.encode, "logs": otlp.logs.encode, "metrics": otlp.metrics.encode}[signal]

@@ -33,8 +33,13 @@ def past(seed: int, now: int, days: float = DAYS) -> list[Fault]:
 
 def make_history(seed: int, now: int, kind: str = GOING_ON, days: float = DAYS) -> Happenings:
     """What the demo begins with; the same for the same seed, moment and fault."""
+    return everyday(seed, now, kind, days).add([going_on(seed, now, kind).happenings])
+
+
+def everyday(seed: int, now: int, kind: str, days: float) -> Happenings:
+    """All of it but the fault that goes on."""
     fault = going_on(seed, now, kind)
     recent, before = Span(now - HOURS * HOUR_NS, now + AHEAD_NS), Span(now - round(days * DAY_NS), now - HOURS * HOUR_NS)
     near = innocent.everyday(seed, recent, near=fault.truth.onset, spared=fault.truth.services)
     earlier = [innocent.everyday(seed + 1, before)] if before.end > before.onset else []
-    return near.add([*earlier, *(one.happenings for one in past(seed, now, days) if days * DAY_NS > HOURS * HOUR_NS), fault.happenings])
+    return near.add([*earlier, *(one.happenings for one in past(seed, now, days) if days * DAY_NS > HOURS * HOUR_NS)])

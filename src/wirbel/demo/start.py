@@ -15,6 +15,7 @@ from wirbel.accounts.models import Person, Role
 from wirbel.cli.database import free_port, say
 from wirbel.cli.environment import home
 from wirbel.cli.processes import SERVER_PROCESSES, run_until_stopped, server_command, worker_command
+from wirbel.demo import stage
 from wirbel.demo.fill import fill
 from wirbel.demo.history import DAYS, GOING_ON
 from wirbel.inquiry.models import Inquiry
@@ -55,6 +56,7 @@ def _forget_all() -> None:
     for model in (Block, Segment, Receipt, Service, PeerAddress, ChangeRecord, Arrival, AttributeName, Entity, Metric, Inquiry, Token):
         model.objects.all().delete()
     (home() / "feed.json").unlink(missing_ok=True)
+    stage.clear(home())
 
 
 def _fill(seed: int, kind: str = GOING_ON, days: float = DAYS) -> dict[str, object]:

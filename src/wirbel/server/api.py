@@ -30,6 +30,7 @@ from wirbel.inquiry.ask import Asked, ask, check_signal
 from wirbel.inquiry.models import Inquiry
 from wirbel.inquiry.schemas import InquiryView
 from wirbel.intake.api import router as intake_router
+from wirbel.server.stage import router as stage_router
 from wirbel.store import reading
 from wirbel.store.models import Service
 
@@ -39,6 +40,7 @@ SIGN_IN_PAUSE_S = 60
 
 api = NinjaAPI(title="Wirbel", version="1", auth=django_auth, docs_url=None)
 api.add_router("", intake_router)
+api.add_router("", stage_router)
 
 
 @api.exception_handler(WirbelError)

@@ -41,6 +41,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/demo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Stage
+         * @description What the demo can let happen, and what goes on.
+         */
+        get: operations["wirbel_server_stage_get_stage"];
+        put?: never;
+        /**
+         * Give Order
+         * @description Starts or stops a fault of the demo world, or performs its remedy; the feed obeys within seconds.
+         */
+        post: operations["wirbel_server_stage_give_order"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/drop-rules": {
         parameters: {
             query?: never;
@@ -433,6 +457,19 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** Act */
+        Act: {
+            /** About */
+            about: string;
+            /** How */
+            how: string | null;
+            /** Name */
+            name: string;
+            /** Remedy */
+            remedy: string | null;
+            /** Since */
+            since: string | null;
+        };
         /**
          * AttributeRow
          * @description An attribute and the share of its stream's records that carry it.
@@ -1062,6 +1099,16 @@ export interface components {
             /** Share Of Rise */
             share_of_rise: number | null;
         };
+        /** Order */
+        Order: {
+            /** Act */
+            act: string;
+            /**
+             * Do
+             * @enum {string}
+             */
+            do: "start" | "stop" | "remedy";
+        };
         /** Overview */
         Overview: {
             /** Detail */
@@ -1358,6 +1405,13 @@ export interface components {
             low: (number | null)[];
             /** Values */
             values: (number | null)[];
+        };
+        /** Stage */
+        Stage: {
+            /** Acts */
+            acts: components["schemas"]["Act"][];
+            /** Waiting */
+            waiting: number;
         };
         /** Standing */
         Standing: {
@@ -1678,6 +1732,50 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ChangeOut"][];
+                };
+            };
+        };
+    };
+    wirbel_server_stage_get_stage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Stage"];
+                };
+            };
+        };
+    };
+    wirbel_server_stage_give_order: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Order"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Stage"];
                 };
             };
         };

@@ -4,6 +4,7 @@ import { useEffect, useState } from "react";
 import { NavLink, Outlet, useLocation, useMatch } from "react-router";
 import { client, type Schemas, take } from "../api/client";
 import { ago } from "../shared/format";
+import { useStage } from "../views/stage/Stage";
 import { CommandField } from "./CommandField";
 import { Keys } from "./Keys";
 import { Ribbon } from "./Ribbon";
@@ -17,7 +18,9 @@ export interface FrameContext {
   me: Schemas["Me"];
 }
 
-const views: [string, [string, string][]][] = [
+type Group = [string, [string, string][]];
+const STAGE: Group = ["Demo", [["Stage", "/demo"]]];
+const views: Group[] = [
   ["Watch", [["Overview", "/"]]],
   [
     "Trace back",
@@ -37,6 +40,7 @@ export function Frame({ me }: { me: Schemas["Me"] }) {
   const service = useMatch("/services/:name")?.params.name ?? null;
   const { ribbon, windows, error } = useRibbon(service);
   const live = useLive(scope.range === null);
+  const hasStage = Boolean(useStage().data);
   return (
     <div className="flex min-h-screen flex-col">
       <header className="flex h-11 items-center gap-5 border-b border-line px-4">
@@ -77,7 +81,7 @@ export function Frame({ me }: { me: Schemas["Me"] }) {
       )}
       <div className="flex flex-1">
         <nav aria-label="Views" className="w-[132px] shrink-0 border-r border-line pt-6">
-          {views.map(([group, links]) => (
+          {[...views, ...(hasStage ? [STAGE] : [])].map(([group, links]) => (
             <div key={group} className="mb-4">
               <div className="px-4 text-[12px] font-semibold tracking-wide text-second">{group}</div>
               {links.map(([name, to]) => (
