@@ -48,7 +48,7 @@ def test_a_split_is_what_a_recount_of_the_export_gives(api: Api, windows: dict[s
                 true = np.quantile(mine, 0.95, method="inverted_cdf")
                 assert row[window]["p95"] == pytest.approx(true, rel=1.01 * sketch.RELATIVE_ERROR)
             if len(mine) and window == "focus":
-                stand_for = len(mine) * served["weight"][0]  # the demo records one request of so many
+                stand_for = len(mine) * served["weight"].max()  # the demo records one request of so many
                 assert row["more_seconds"] == pytest.approx((mine.mean() - means.get(value, usual)) * stand_for, rel=1e-6, abs=1e-9)
 
 

@@ -97,7 +97,7 @@ class Stage:
     def _stop(self, kind: str, now: int, how: str = "stopped") -> Act | None:
         act = self._going_on(kind, now)
         if act:
-            act.end, act.how = max(now, act.onset + 1), how
+            act.end, act.how = now, how
         return act
 
     def _remedy(self, kind: str, now: int) -> None:

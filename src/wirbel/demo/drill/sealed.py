@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from pathlib import Path
 
@@ -26,8 +27,8 @@ def _watch(event: str, arguments: tuple[object, ...]) -> None:
     ):
         return
     for argument in arguments:
-        text = str(argument)
-        place = str(Path(text).resolve()) if event == "open" and text.startswith(("/", ".")) else text
+        text = os.fsdecode(argument) if isinstance(argument, str | bytes | os.PathLike) else str(argument)
+        place = os.path.realpath(text) if event == "open" and not isinstance(argument, int) else text
         if any(folder in place for folder in _sealed):
             raise Sealed(f"{event} {argument}: the truth of a drill is not for those who look for it")
 

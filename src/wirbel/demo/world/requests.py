@@ -62,6 +62,7 @@ class Traffic:
         self.seed, self.state, self.happenings, self.kept = seed, state, happenings, kept
         self._rng = np.random.default_rng(seed)
         self._out = Pieces()
+        self._weight = 1.0  # of the spans being made
         self._stacks: dict[tuple[str, ...], Floats] = {}
 
     def spans(self, start: int, end: int) -> pa.Table:
@@ -70,7 +71,9 @@ class Traffic:
         self._out = Pieces()
         conditions = self.state.conditions
         for key in ENTRIES:
-            rate = self.state.entry[key] * self.kept
+            # Runs of the batch are few, and all recorded.
+            self._weight = 1.0 if OPERATIONS[key].method == "RUN" else 1 / self.kept
+            rate = self.state.entry[key] / self._weight
             peak = float(rate.max()) * 1.01 + 1e-12
             count = rng.poisson(peak * (end - start) / 1e9)
             times = np.sort(rng.uniform(start, end, count)).astype(np.int64)
@@ -79,7 +82,7 @@ class Traffic:
             if len(times):
                 trace = rng.integers(0, 2**63, (len(times), 2), dtype=np.uint64) * np.uint64(2) + np.uint64(1)
                 self._serve(OPERATIONS[key], times, trace, np.zeros(len(times), np.uint64), None, root=True)
-        return _table(self._out, self.kept)
+        return _table(self._out)
 
     # What a station is like for each of many rows.
 
@@ -308,6 +311,7 @@ class Traffic:
             outcome=np.where(reason != FINE, spans.FAILED, spans.DONE).astype(np.int8),
             reason=reason,
             kind=spans.PRODUCER if call.publishes else spans.CLIENT,
+            weight=self._weight,
             **columns,
         )
         return end, reason
@@ -368,6 +372,7 @@ class Traffic:
             version=self.happenings.versions(operation.service, begin, instance),
             outcome=np.where(reason != FINE, spans.FAILED, np.where(refused, spans.REFUSED, spans.DONE)).astype(np.int8),
             reason=reason,
+            weight=self._weight,
             **columns,
         )
 
@@ -414,22 +419,23 @@ def _backend_columns(backend: Backend, statement: npt.NDArray[np.object_]) -> di
     }
 
 
-def _table(out: Pieces, kept: float) -> pa.Table:
+def _table(out: Pieces) -> pa.Table:
     """All pieces as one table of the spans schema; rows in order of start."""
     total = out.total
     if not total:
         return spans.empty()
     order = np.argsort(out.numbers("start"), kind="stable")
-    built = ("trace", "span", "parent", "instance", "reason", "published")
+    built = ("trace", "span", "parent", "instance", "reason", "published", "weight")
     columns = {name: out.column(name, order) for name in out.names if name not in built}
     trace, span, parent = (out.numbers(name, width, np.uint64)[order] for name, width in (("trace", 2), ("span", 1), ("parent", 1)))
     columns["trace_id"], columns["span_id"] = binary(trace), binary(span)
     columns["parent_id"] = binary(parent, parent[:, 0] == 0)
     columns |= places(columns["service"], out.numbers("instance")[order])
     columns["environment"] = pa.repeat(pa.scalar(ENVIRONMENT), total)
-    columns["weight"] = pa.array(np.full(total, 1 / kept))
-    if kept < 1:
-        columns["trace_state"] = pa.repeat(pa.scalar(f"ot=th:{threshold(kept)}"), total)
+    weight = out.numbers("weight", dtype=np.float64)[order]
+    columns["weight"] = pa.array(weight)
+    kept = {one: f"ot=th:{threshold(1 / one)}" if one > 1 else None for one in np.unique(weight).tolist()}
+    columns["trace_state"] = pa.array(list(kept.values()), pa.string()).take(pa.array(np.searchsorted(list(kept), weight)))
     reason = out.numbers("reason")[order]
     columns |= _exceptions(reason, arrow.numbers(columns["start"]) + arrow.numbers(columns["duration"]))
     columns["links"] = _links(columns, out.numbers("published")[order], trace, span)

@@ -1,0 +1,147 @@
+"""Drills: the truth stays hidden, marks are what they should be, and one real drill from beginning to end."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from wirbel.core.errors import InvalidQuestion
+from wirbel.demo import faults
+from wirbel.demo.drill import explain, run, tables
+from wirbel.demo.drill.command import kinds_of, seeds_of
+from wirbel.demo.drill.grade import grade, summary
+from wirbel.demo.drill.plain import METHODS, Given
+
+TRUTH = {
+    "kind": "bad-canary",
+    "entities": [["instance", "fare-engine-a7"], ["service", "fare-engine"]],
+    "mechanisms": ["deploy", "slower-work"],
+    "services": ["fare-engine"],
+    "change": "deploy-1",
+    "onset": 1_772_000_000 * 10**9,
+    "end": 1_772_003_600 * 10**9,
+    "hurts": True,
+    "seen_before": False,
+}
+
+
+def suspect(kind: str, name: str, service: str | None = None, confidence: float = 0.8, mechanism: str = "slower-work", change: str | None = None):  # type: ignore[no-untyped-def]
+    return {"entity": {"kind": kind, "name": name, "service": service, "attributes": {}}, "confidence": confidence, "mechanism": mechanism, "change": change}
+
+
+def answered(*suspects, seen_after_s: float | None = 120.0, onset: str = "2026-02-25T06:13:50Z"):  # type: ignore[no-untyped-def]
+    at = None if seen_after_s is None else TRUTH["onset"] + int(seen_after_s * 1e9)
+    return {
+        "seen": at and {"service": "quay-web", "signal": "latency", "onset": at, "detected": at, "bits": 20.0},
+        "threshold": at and at + 300 * 10**9,
+        "diagnosis": {"suspects": list(suspects), "onset": {"at": onset}},
+        "plain": {"n-sigma": ["quay-web", "fare-engine"], "nearest change": ["identity"]},
+        "took_s": 1.0,
+    }
+
+
+def test_marks_of_an_answer() -> None:
+    wrong, right = suspect("service", "quay-web", "quay-web"), suspect("instance", "fare-engine-a7", "fare-engine", 0.6, change="deploy-1")
+    marks = grade(TRUTH, answered(wrong, right), seed=1)
+    assert (marks.exact, marks.lenient, marks.mechanism, marks.change, marks.accused) == (2, 2, True, True, True)
+    assert (marks.detected, marks.delay_s, marks.lead_s, marks.onset_error_s) == (True, 120.0, 300.0, 30.0)
+    assert marks.plain == {"n-sigma": 2, "nearest change": None}
+    lenient = grade(TRUTH, answered(suspect("operation", "GET /x", "fare-engine", mechanism="errors")), seed=1)
+    assert (lenient.exact, lenient.lenient, lenient.mechanism, lenient.change, lenient.accused) == (None, 1, False, False, False)
+    unsure = grade(TRUTH, answered(suspect("service", "quay-web", "quay-web", 0.3)), seed=1)
+    assert (unsure.lenient, unsure.accused) == (None, False)
+    missed = grade(TRUTH, answered(seen_after_s=None), seed=1)
+    assert (missed.detected, missed.delay_s, missed.lenient) == (False, None, None)
+    assert not grade(TRUTH, answered(seen_after_s=-600), seed=1).detected  # noticed before there was anything
+
+
+def test_the_summary_counts_quiet_drills_apart() -> None:
+    right = grade(TRUTH, answered(suspect("service", "fare-engine", "fare-engine")), seed=1)
+    quiet = grade(
+        TRUTH | {"kind": "nothing-wrong", "entities": [], "services": [], "change": None}, answered(suspect("service", "manifest", "manifest")), seed=2
+    )
+    found = summary([right, quiet])
+    assert (found["drills"], found["exact_1"], found["false_accusations"], found["false_alarms"], found["accused_innocents"]) == (2, 1.0, 1.0, 1.0, 0.0)
+    kept = {"overall": found, "kinds": {"bad-canary": summary([right])}, "made": "now", "drills": []}
+    assert "100 %" in tables.results(kept)
+
+
+def test_the_truth_cannot_be_read_by_who_looks_for_the_cause(tmp_path: Path) -> None:
+    (tmp_path / "truth.json").write_text(json.dumps(TRUTH))
+    ways = (
+        "open(truth)",
+        "import os; os.open(truth, os.O_RDONLY)",
+        "import pathlib; pathlib.Path(truth).read_text()",
+        "import os; os.listdir(folder)",
+        "import subprocess; subprocess.run(['cat', truth])",
+        "import os; os.chdir(folder); open('truth.json')",
+        "open(truth.encode())",
+        "import os; os.symlink(truth, folder + '-link')",
+    )
+    for way in ways:
+        code = f"from wirbel.demo.drill import sealed\nfrom pathlib import Path\nfolder = {str(tmp_path)!r}\ntruth = folder + '/truth.json'\nsealed.seal(Path(folder))\n{way}"
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
+        assert done.returncode == 1, way
+        assert "Sealed" in done.stderr, way
+    open_elsewhere = f"from wirbel.demo.drill import sealed\nfrom pathlib import Path\nsealed.seal(Path({str(tmp_path)!r}))\nopen({__file__!r}).read()"
+    assert subprocess.run([sys.executable, "-c", open_elsewhere], capture_output=True).returncode == 0
+
+
+def given(culprit: int = 2) -> Given:
+    """Four services in a row, each calling the next; the third becomes slow, and so do its callers, more faintly."""
+    rng = np.random.default_rng(3)
+    minutes = 120
+    values = np.zeros((4, 3, minutes))
+    base = np.array([0.4, 0.2, 0.1, 0.01])
+    noise = 1 + 0.03 * rng.standard_normal((4, minutes))
+    values[:, 0] = base[:, None] * noise
+    late = np.arange(minutes) >= 100
+    for service in range(culprit + 1):
+        values[service, 0, late] += 0.3
+    values[:, 2] = 1000
+    calls = np.eye(4, k=1, dtype=bool)
+    names = ["front", "middle", "culprit", "store"]
+    return Given(names, values, ~late, late, 0, calls, [(90, "middle"), (101, "culprit")], 100)
+
+
+def test_plain_methods_do_what_they_are_known_for() -> None:
+    answers = {name: method(given())[0] for name, method in METHODS.items()}
+    assert answers["n-sigma"] == answers["median and IQR"] == answers["deepest anomalous"] == answers["nearest change"] == "culprit"
+    assert "store" not in (answers["correlation"], answers["random walk"])
+    assert METHODS["nearest change"](given()) == ["culprit", "middle"]
+
+
+def test_words_of_the_command() -> None:
+    assert seeds_of("1-3,7") == [1, 2, 3, 7]
+    assert kinds_of("all") == list(faults.FAULTS)
+    for wrong in ("x", "3-1", "", "1,,2"):
+        with pytest.raises(InvalidQuestion):
+            seeds_of(wrong)
+    with pytest.raises(InvalidQuestion, match="bad-deploy"):
+        kinds_of("no-such-fault")
+
+
+def test_a_page_explains_a_fault() -> None:
+    page = "\n".join(explain.page("pool-too-small", 1))
+    assert "berth-planner" in page
+    assert "held responsible" in page
+    assert "db.client.connection" in page
+    assert "│" in page
+
+
+def test_a_drill_from_beginning_to_end(tmp_path: Path) -> None:
+    """In a fresh database, detection and diagnosis in a process that is shut out from the truth."""
+    server = os.environ["WIRBEL_DATABASE_URL"]
+    results = run.run(server, ["bad-deploy"], [1], say=lambda _: None, at_once=1)
+    marks = results["drills"][0]
+    assert marks["detected"]
+    assert (marks["exact"], marks["change"], marks["mechanism"]) == (1, True, True)
+    assert marks["onset_error_s"] < 120
+    file = run.keep(results, tmp_path)
+    assert "1 drills in both" in tables.comparison(results, json.loads(file.read_text()))
