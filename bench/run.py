@@ -21,6 +21,7 @@ from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportM
 from opentelemetry.proto.collector.trace.v1.trace_service_pb2 import ExportTraceServiceRequest
 
 from bench import load
+from bench.world import bench_world
 from wirbel.core import arrow
 from wirbel.core.signals import otlp, spans
 from wirbel.core.signals.attributes import plain_value
@@ -283,6 +284,7 @@ def run(names: list[str]) -> None:
         "workers": lambda: bench_two_workers(table),
         "records": bench_logs_and_points,
         "questions": bench_questions,
+        "world": bench_world,
     }
     for name in names or benchmarks:
         benchmarks[name]()

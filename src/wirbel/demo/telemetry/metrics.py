@@ -27,6 +27,7 @@ BOUNDS = (0.005, 0.01, 0.025, 0.05, 0.075, 0.1, 0.25, 0.5, 0.75, 1.0, 2.5, 5.0, 
 """The SDKs' default bounds of request durations, s (semantic conventions for HTTP metrics)."""
 
 NOISE = 0.02  # of what is read from a machine
+PAGES = 14.0  # of a statement
 PACKET_RATE = 14.0  # a request, there and back, over all its calls
 
 
@@ -127,6 +128,9 @@ def _of_backends(state: State, step: Ints) -> Iterator[Series]:
             )
             yield series("postgresql.backends.active", "{connection}", waiting.busy * backend.servers + np.asarray(rate * waiting.expected + locked))
             yield series("postgresql.locks.waiting", "{lock}", np.asarray(locked))
+            pages = rate * 60 * PAGES
+            yield series("postgresql.blocks.hit", "{block}", pages * (1 - state.misses(backend)), is_sum=True)
+            yield series("postgresql.blocks.read", "{block}", pages * state.misses(backend), is_sum=True)
             yield series("postgresql.statements", "{statement}", rate * 60, is_sum=True)
         elif backend.kind == "cache":
             reads = 0.93 * rate * 60

@@ -15,6 +15,7 @@ or adds to it, by a shape over time. What nobody touches is as topology.py has i
 | ("pool", service, backend) | connections of an instance, factor |
 | ("leaked", service, instance, backend) | connections that are never given back |
 | ("time", backend), ("time", backend, statement) | how long its answers take |
+| ("misses", backend) | share of a database's pages that are not in its memory, beyond the usual |
 | ("lock", backend, statement) | s that a statement waits for a lock, in the mean; half of them do |
 | ("failing", backend) | share of its answers that are errors |
 | ("calls", service, instance, statement) | calls made in place of one, factor |

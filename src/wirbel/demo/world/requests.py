@@ -8,6 +8,7 @@ what it calls, gives up when that takes too long, and asks again when it may.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cache
 
 import numpy as np
 import numpy.typing as npt
@@ -31,6 +32,7 @@ ENVIRONMENT = "production"
 BACK_OFF_S = 0.08  # before the first retry; twice as long before each further one
 FAST_S = 0.004  # how long a refused connection takes
 BOT = "gullbot/0.3"
+PASSENGERS, GATES = 20_000, 24
 
 FINE, BROKEN, LATE, TURNED_AWAY, NO_CONNECTION, CIRCUIT_OPEN = range(6)
 REASONS = (
@@ -355,7 +357,10 @@ class Traffic:
             columns |= {"span.s:http.request.method": operation.method, "span.s:http.route": operation.route, "span.i:http.response.status_code": status}
             if root and operation.service == "quay-web":
                 columns["span.s:app.version"] = np.where(bot, None, np.array(APP_VERSIONS, object)[app])
+                columns["span.s:user.id"] = np.where(bot, None, _names("p", PASSENGERS)[self._rng.integers(0, PASSENGERS, len(begin))])
                 columns["span.s:user_agent.original"] = np.where(bot, BOT, np.array([f"skerry-app/{v}" for v in APP_VERSIONS], object)[app])
+            if root and operation.service == "gate-api":
+                columns["span.s:device.id"] = _names("gate", GATES)[self._rng.integers(0, GATES, len(begin))]
         elif operation.method == "CONSUME":
             columns |= {"span.s:messaging.system": "events", "span.s:messaging.destination.name": operation.route, "published": sent}
         else:
@@ -388,6 +393,11 @@ def _choose(rng: np.random.Generator, shares: Floats) -> Ints:
 
 def _ids(rng: np.random.Generator, count: int) -> Ids:
     return rng.integers(1, 2**63, count, dtype=np.uint64)
+
+
+@cache
+def _names(kind: str, count: int) -> npt.NDArray[np.object_]:
+    return np.array([f"{kind}-{number:05d}" for number in range(count)], object)
 
 
 def _url(target: Operation, count: int, rng: np.random.Generator) -> npt.NDArray[np.object_]:

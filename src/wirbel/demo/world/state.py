@@ -47,6 +47,8 @@ RESEND_S = 0.2  # after so long
 BACKEND_CPU = 0.25  # share of a backend's time that is its host's processors'
 BASE_CPU = 0.35  # cores that a host takes for itself
 HEAP = 1.7  # limit of a managed runtime's memory, in its usual use
+USUAL_MISSES = 0.02  # of the pages that a database looks at
+DISK_READ = 5.0  # how much longer a query takes that finds none of its pages in memory
 USUAL_DISK = 0.58  # share of a host's disk that is full
 
 
@@ -136,7 +138,12 @@ class State:
         c = self.conditions
         slow = c.factor("time", backend.name) * c.factor("time", backend.name, call.statement)
         io = 1 / (1 - np.minimum(c.extra("io", backend.host), 0.9)) if backend.host else 1.0
-        return backend.median_ms * call.cost / 1e3 * slow * io * (self.stretch.get(backend.host, 1.0) if backend.host else 1.0)
+        pages = 1 + DISK_READ * (self.misses(backend) - USUAL_MISSES)
+        return backend.median_ms * call.cost / 1e3 * slow * pages * io * (self.stretch.get(backend.host, 1.0) if backend.host else 1.0)
+
+    def misses(self, backend: Backend) -> Floats:
+        """Share of pages that a database has to read from disk: one query that reads everything leaves little room for the others'."""
+        return np.minimum(USUAL_MISSES + self.conditions.extra("misses", backend.name), 0.9)
 
     def backend_failing(self, backend: Backend, call: Call) -> Floats:
         failing = backend.failing + self.conditions.extra("failing", backend.name)
