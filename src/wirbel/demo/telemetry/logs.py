@@ -12,8 +12,8 @@ import pyarrow.compute as pc
 from wirbel.core import arrow
 from wirbel.core.signals import logs, spans
 from wirbel.demo.world.happenings import Happenings, LogLines
-from wirbel.demo.world.requests import ENVIRONMENT
 from wirbel.demo.world.state import State
+from wirbel.demo.world.told import ENVIRONMENT
 from wirbel.demo.world.topology import FRONTS, INSTANCES
 
 Ints = npt.NDArray[np.int64]

@@ -16,8 +16,8 @@ import pyarrow as pa
 from wirbel.core import arrow
 from wirbel.core.signals import points, spans
 from wirbel.demo.world.happenings import Happenings
-from wirbel.demo.world.requests import ENVIRONMENT
 from wirbel.demo.world.state import HEAP, State, databases_of
+from wirbel.demo.world.told import ENVIRONMENT
 from wirbel.demo.world.topology import BACKENDS, CORES, HOSTS, INSTANCES, MEMORY_GB, OPERATIONS, SERVICES
 
 Floats = npt.NDArray[np.float64]

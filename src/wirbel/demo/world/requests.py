@@ -13,37 +13,23 @@ from functools import cache
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
-import pyarrow.compute as pc
 
-from wirbel.core import arrow
 from wirbel.core.signals import spans
-from wirbel.core.signals.operations import Columns, derive
-from wirbel.demo.world.columns import Pieces, binary, lists, places
+from wirbel.demo.world.columns import Pieces
 from wirbel.demo.world.happenings import Happenings
 from wirbel.demo.world.queues import Waiting
 from wirbel.demo.world.state import NETWORK_MS, PACKETS, POOL_WAIT_S, RESEND_S, State, databases_of
+from wirbel.demo.world.told import BROKEN, CIRCUIT_OPEN, FINE, LATE, NO_CONNECTION, TURNED_AWAY, table_of
 from wirbel.demo.world.topology import APP_VERSIONS, BACKENDS, ENTRIES, HOSTS, INSTANCES, OPERATIONS, SERVICES, Backend, Call, Operation
 
 Ints = npt.NDArray[np.int64]
 Floats = npt.NDArray[np.float64]
 Flags = npt.NDArray[np.bool_]
 Ids = npt.NDArray[np.uint64]
-ENVIRONMENT = "production"
 BACK_OFF_S = 0.08  # before the first retry; twice as long before each further one
 FAST_S = 0.004  # how long a refused connection takes
 BOT = "gullbot/0.3"
 PASSENGERS, GATES = 20_000, 24
-
-FINE, BROKEN, LATE, TURNED_AWAY, NO_CONNECTION, CIRCUIT_OPEN = range(6)
-REASONS = (
-    None,
-    ("InternalError", "the request could not be completed"),
-    ("TimeoutError", "no answer in time"),
-    ("ConnectionRefusedError", "connection refused: the queue is full"),
-    ("PoolTimeoutError", f"no database connection became free within {POOL_WAIT_S:.0f} s"),
-    ("CircuitOpenError", "calls are suspended after many failures"),
-)
-"""What failed, by code: type and message of the exception."""
 
 
 @dataclass
@@ -84,7 +70,7 @@ class Traffic:
             if len(times):
                 trace = rng.integers(0, 2**63, (len(times), 2), dtype=np.uint64) * np.uint64(2) + np.uint64(1)
                 self._serve(OPERATIONS[key], times, trace, np.zeros(len(times), np.uint64), None, root=True)
-        return _table(self._out)
+        return table_of(self._out)
 
     # What a station is like for each of many rows.
 
@@ -300,22 +286,9 @@ class Traffic:
             end, reason = np.where(late, begun + timeout, end), np.where(late, LATE, reason).astype(np.int8)
         if attempt:
             columns["span.i:http.request.resend_count"] = np.full(count, attempt)
-        self._out.add(
-            count,
-            trace=trace,
-            span=client,
-            parent=parent,
-            start=begun,
-            duration=end - begun,
-            service=caller.service,
-            instance=instance,
-            version=self.happenings.versions(caller.service, begun, instance),
-            outcome=np.where(reason != FINE, spans.FAILED, spans.DONE).astype(np.int8),
-            reason=reason,
-            kind=spans.PRODUCER if call.publishes else spans.CLIENT,
-            weight=self._weight,
-            **columns,
-        )
+        outcome = np.where(reason != FINE, spans.FAILED, spans.DONE)
+        ids = {"trace": trace, "span": client, "parent": parent}
+        self._add(caller.service, instance, begun, end, outcome, reason, **ids, kind=spans.PRODUCER if call.publishes else spans.CLIENT, **columns)
         return end, reason
 
     def _ask_backend(self, backend: Backend, call: Call, at: Ints, zones: npt.NDArray[np.object_]) -> Served:
@@ -365,17 +338,19 @@ class Traffic:
             columns |= {"span.s:messaging.system": "events", "span.s:messaging.destination.name": operation.route, "published": sent}
         else:
             columns |= {"span.s:code.file.path": f"{operation.service}/{operation.route.replace(' ', '_')}.py", "span.i:code.line.number": 41}
+        outcome = np.where(reason != FINE, spans.FAILED, np.where(refused, spans.REFUSED, spans.DONE))
+        self._add(operation.service, instance, begin, end, outcome, reason, trace=trace, span=span, parent=parent, **columns)
+
+    def _add(self, service: str, instance: Ints, begin: Ints, end: Ints, outcome: Ints, reason: npt.NDArray[np.int8], **columns: object) -> None:
+        """Spans of instances of one service."""
         self._out.add(
             len(begin),
-            trace=trace,
-            span=span,
-            parent=parent,
+            service=service,
+            instance=instance,
+            version=self.happenings.versions(service, begin, instance),
             start=begin,
             duration=end - begin,
-            service=operation.service,
-            instance=instance,
-            version=self.happenings.versions(operation.service, begin, instance),
-            outcome=np.where(reason != FINE, spans.FAILED, np.where(refused, spans.REFUSED, spans.DONE)).astype(np.int8),
+            outcome=outcome.astype(np.int8),
             reason=reason,
             weight=self._weight,
             **columns,
@@ -427,64 +402,3 @@ def _backend_columns(backend: Backend, statement: npt.NDArray[np.object_]) -> di
         "span.s:db.query.text": statement,
         "span.s:server.address": backend.name,
     }
-
-
-def _table(out: Pieces) -> pa.Table:
-    """All pieces as one table of the spans schema; rows in order of start."""
-    total = out.total
-    if not total:
-        return spans.empty()
-    order = np.argsort(out.numbers("start"), kind="stable")
-    built = ("trace", "span", "parent", "instance", "reason", "published", "weight")
-    columns = {name: out.column(name, order) for name in out.names if name not in built}
-    trace, span, parent = (out.numbers(name, width, np.uint64)[order] for name, width in (("trace", 2), ("span", 1), ("parent", 1)))
-    columns["trace_id"], columns["span_id"] = binary(trace), binary(span)
-    columns["parent_id"] = binary(parent, parent[:, 0] == 0)
-    columns |= places(columns["service"], out.numbers("instance")[order])
-    columns["environment"] = pa.repeat(pa.scalar(ENVIRONMENT), total)
-    weight = out.numbers("weight", dtype=np.float64)[order]
-    columns["weight"] = pa.array(weight)
-    kept = {one: f"ot=th:{threshold(1 / one)}" if one > 1 else None for one in np.unique(weight).tolist()}
-    columns["trace_state"] = pa.array(list(kept.values()), pa.string()).take(pa.array(np.searchsorted(list(kept), weight)))
-    reason = out.numbers("reason")[order]
-    columns |= _exceptions(reason, arrow.numbers(columns["start"]) + arrow.numbers(columns["duration"]))
-    columns["links"] = _links(columns, out.numbers("published")[order], trace, span)
-    outcome = arrow.numbers(columns["outcome"])
-    # Read as intake would read them, so that history and live feed look the same.
-    columns |= derive(Columns(columns, total), columns["name"], arrow.numbers(columns["kind"]), np.where(outcome == spans.FAILED, 2, 0))
-    return spans.conform(pa.table(columns))
-
-
-def threshold(kept: float) -> str:
-    """The W3C sampling threshold of a share: what is below it of 2**56 was not recorded."""
-    return f"{round((1 - kept) * 2**56):014x}".rstrip("0") or "0"
-
-
-def _exceptions(reason: Ints, ends: Ints) -> dict[str, pa.Array]:
-    rows = np.flatnonzero(reason != FINE)
-    texts = pa.array([None if r is None else f'{{"exception.type": "{r[0]}", "exception.message": "{r[1]}"}}' for r in REASONS], pa.string())
-    messages = pa.array([None if r is None else r[1] for r in REASONS], pa.string())
-    events = pa.StructArray.from_arrays(
-        [pa.array(ends[rows]), pa.repeat(pa.scalar("exception"), len(rows)), texts.take(pa.array(reason[rows]))], fields=list(spans.EVENT)
-    )
-    return {"events": lists(events, rows, len(reason)), "status_message": messages.take(pa.array(reason))}
-
-
-def _links(columns: dict[str, pa.Array], published: Ints, trace: Ids, span: Ids) -> pa.Array:
-    """A consumed message links to the span that published it: the last one of its topic before."""
-    total = len(published)
-    topic = columns.get("span.s:messaging.destination.name")
-    rows, sources = [], []
-    kind, start = arrow.numbers(columns["kind"]), arrow.numbers(columns["start"])
-    if topic is not None:
-        for name in topic.unique().drop_null().to_pylist():
-            mine = pc.fill_null(pc.equal(topic, name), False).to_numpy(zero_copy_only=False)
-            producers, consumers = np.flatnonzero(mine & (kind == spans.PRODUCER)), np.flatnonzero(mine & (kind == spans.CONSUMER))
-            before = np.searchsorted(start[producers], published[consumers], side="right") - 1
-            rows.append(consumers[before >= 0])
-            sources.append(producers[before[before >= 0]])
-    row, source = np.concatenate([*rows, np.zeros(0, np.int64)]).astype(np.int64), np.concatenate([*sources, np.zeros(0, np.int64)]).astype(np.int64)
-    order = np.argsort(row)
-    row, source = row[order], source[order]
-    made = pa.StructArray.from_arrays([binary(trace[source]), binary(span[source]), pa.nulls(len(row), pa.string())], fields=list(spans.LINK))
-    return lists(made, row, total)
