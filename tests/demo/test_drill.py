@@ -127,6 +127,17 @@ def test_words_of_the_command() -> None:
         kinds_of("no-such-fault")
 
 
+@pytest.mark.parametrize(
+    "words",
+    [["drill", "--fault", "nope"], ["drill", "--seeds", "0-x"], ["drill", "--compare", "no", "files"], ["demo", "--fault", "nope"], ["demo", "--days", "400"]],
+)
+def test_a_wrong_call_says_what_is_right(words: list[str]) -> None:
+    done = subprocess.run([sys.executable, "-m", "wirbel", *words], capture_output=True, text=True)
+    assert done.returncode == 2
+    assert "Traceback" not in done.stderr
+    assert done.stderr
+
+
 def test_a_page_explains_a_fault() -> None:
     page = "\n".join(explain.page("pool-too-small", 1))
     assert "berth-planner" in page

@@ -18,6 +18,11 @@ from wirbel.cli.processes import run_until_stopped, server_command, worker_comma
 
 
 def demo(arguments: argparse.Namespace) -> int:
+    from wirbel.demo.faults import FAULTS
+
+    if arguments.fault not in FAULTS:
+        say(f"there is no fault {arguments.fault!r}; there are {', '.join(FAULTS)}")
+        return 2
     # The demo keeps to its own database: real data is never mixed with invented data.
     home = Path(os.environ.get("WIRBEL_HOME") or environment.home().parent / "demo")
     os.environ["WIRBEL_HOME"] = str(home)
@@ -162,11 +167,11 @@ def _print_answer(result: dict) -> None:  # type: ignore[type-arg]
 
 def drill(arguments: argparse.Namespace) -> int:
     """On a database of its own: what is stored elsewhere is not touched."""
-    from wirbel.demo.drill.command import home_of_results, main
+    from wirbel.demo.drill.command import main
 
-    os.environ["WIRBEL_DRILLS"] = str(home_of_results())
+    results = environment.home().parent / "drills"
     with nullcontext() if arguments.list or arguments.compare or arguments.explain else _throw_away_database():
-        return main(arguments)
+        return main(arguments, results)
 
 
 def schema(arguments: argparse.Namespace) -> int:

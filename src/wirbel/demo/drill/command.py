@@ -6,9 +6,9 @@ import argparse
 import json
 import os
 from pathlib import Path
+from typing import Any
 
 from wirbel.cli.database import say
-from wirbel.cli.environment import home
 from wirbel.core.errors import InvalidQuestion
 from wirbel.demo import faults
 from wirbel.demo.drill import explain, run, tables
@@ -36,27 +36,37 @@ def seeds_of(text: str) -> list[int]:
     return found
 
 
-def main(arguments: argparse.Namespace) -> int:
+def _kept(file: Path) -> dict[str, Any]:
+    """Results of an earlier run. Raises InvalidQuestion if the file holds none."""
+    try:
+        found = json.loads(file.read_text())
+    except (OSError, ValueError) as error:
+        raise InvalidQuestion(f"{file} cannot be read as results of drills: {error}") from error
+    if not isinstance(found, dict) or "drills" not in found:
+        raise InvalidQuestion(f"{file} holds no results of drills.")
+    return found
+
+
+def main(arguments: argparse.Namespace, folder: Path) -> int:
+    """``folder`` is where results are kept."""
     if arguments.list:
         print("\n".join(f"{kind:20}{(make.__doc__ or '').splitlines()[0]}" for kind, make in faults.FAULTS.items()))
         return 0
-    if arguments.compare:
-        before, after = (json.loads(Path(name).read_text()) for name in arguments.compare)
-        print(tables.comparison(before, after))
-        return 0
-    kinds, seeds = kinds_of(arguments.fault), seeds_of(arguments.seeds)
+    try:
+        if arguments.compare:
+            print(tables.comparison(*(_kept(Path(name)) for name in arguments.compare)))
+            return 0
+        kinds, seeds = kinds_of(arguments.fault), seeds_of(arguments.seeds)
+    except InvalidQuestion as error:
+        say(str(error))
+        return 2
     if arguments.explain:
-        folder = Path(arguments.explain)
         for kind in kinds:
-            say(f"wrote {explain.write(kind, seeds[0], folder)}")
+            say(f"wrote {explain.write(kind, seeds[0], Path(arguments.explain))}")
         return 0
     at_once = arguments.jobs or max(1, os.cpu_count() or 1)
     results = run.run(os.environ["WIRBEL_DATABASE_URL"], kinds, seeds, say, at_once)
-    file = run.keep(results, home_of_results())
+    file = run.keep(results, folder)
     say(f"kept as {file}")
     print(json.dumps(results) if arguments.json else tables.results(results))
     return 0
-
-
-def home_of_results() -> Path:
-    return Path(os.environ.get("WIRBEL_DRILLS") or home().parent / "drills")
