@@ -105,7 +105,7 @@ def summary(grades: Sequence[Grade]) -> dict[str, Any]:
         **{f"exact_{k}": share(real, lambda g, k=k: g.exact and g.exact <= k) for k in (1, 3, 5)},
         **{f"lenient_{k}": share(real, lambda g, k=k: g.lenient and g.lenient <= k) for k in (1, 3, 5)},
         "mechanism": share(real, lambda g: g.mechanism),
-        "change": share(changed, lambda g: g.change),
+        "change": share(changed, lambda g: g.change) if changed else None,
         "onset_error_s": middle(g.onset_error_s for g in real),
         "false_accusations": share(quiet, lambda g: g.accused),
         "false_alarms": share(quiet, lambda g: g.detected),

@@ -23,6 +23,7 @@ Floats = npt.NDArray[np.float64]
 BACKTRACK = 0.1  # of the random walk: how willing it is to go back to a caller
 STAY = 1.0
 STEPS = 200
+SMOOTHED = 5  # minutes
 ANOMALOUS = 3.0  # standard deviations
 
 
@@ -45,7 +46,8 @@ def given(start: int, end: int, focus: tuple[int, int], symptom: str, environmen
     grid = series.Grid(start, end)
     table = reading.cells(grid.first, end, environment, None, series.CELL_COLUMNS)
     served = series.entries(table)
-    asked = table.filter(pc.and_(pc.is_in(table["kind"], value_set=_kinds(spans.CALL_KINDS)), pc.is_valid(table["peer"])))
+    asked = series.of_kind(table, spans.CALL_KINDS)
+    asked = asked.filter(pc.is_valid(asked["peer"]))
     behind = asked.filter(pc.invert(pc.equal(asked["peer_kind"], "service")))
     group, services = arrow.codes(served["service"])
     peer, peers = arrow.codes(behind["peer"])
@@ -63,15 +65,16 @@ def given(start: int, end: int, focus: tuple[int, int], symptom: str, environmen
     return Given(names, values, times < focus[0] - 2 * grid.step_ns, (times >= focus[0]) & (times < focus[1]), place.get(symptom, 0), calls, changes, focus[0])
 
 
-def _kinds(kinds: tuple[int, ...]):  # type: ignore[no-untyped-def]
-    import pyarrow as pa
-
-    return pa.array(kinds, pa.int8())
-
-
 def _series_of(found: series.Totals) -> Floats:
-    share = found.failed / np.maximum(found.count, 1e-9)
-    return np.stack([np.nan_to_num(found.quantiles[:, :, 1]), share, found.count], axis=1)
+    """Means of five minutes: single minutes of what is seldom asked scatter too much for any of these ways."""
+    share = _smooth(found.failed) / np.maximum(_smooth(found.count), 1e-9)
+    return np.stack([_smooth(np.nan_to_num(found.quantiles[:, :, 1])), share, _smooth(found.count)], axis=1)
+
+
+def _smooth(values: Floats) -> Floats:
+    total = np.cumsum(np.pad(values, ((0, 0), (1, 0))), axis=1)
+    first = np.maximum(np.arange(values.shape[1]) + 1 - SMOOTHED, 0)
+    return np.asarray((total[:, 1:] - total[:, first]) / (np.arange(values.shape[1]) + 1 - first))
 
 
 def _scores(g: Given, center: Callable[..., Floats], spread: Callable[..., Floats], floor: float) -> Floats:

@@ -36,8 +36,8 @@ def _cells(found: dict[str, Any]) -> list[str]:
     ]
 
 
-def _share(value: float) -> str:
-    return f"{100 * value:.0f} %"
+def _share(value: float | None) -> str:
+    return "–" if value is None else f"{100 * value:.0f} %"
 
 
 def _seconds(value: float | None) -> str:
