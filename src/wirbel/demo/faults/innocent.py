@@ -11,6 +11,7 @@ from wirbel.demo.world.topology import SERVICES
 
 DEPLOYS_A_DAY = 14
 OTHERS_A_DAY = 9
+NEW_YEAR = 20_454 * 24 * 3600 * 10**9  # 2026-01-01, ns
 
 
 def everyday(seed: int, span: Span, near: int | None = None, spared: tuple[str, ...] = ()) -> Happenings:
@@ -25,17 +26,20 @@ def everyday(seed: int, span: Span, near: int | None = None, spared: tuple[str, 
     moments = list(rng.uniform(span.onset, span.end, rng.poisson(DEPLOYS_A_DAY * days)))
     if near is not None:
         moments += [near - rng.uniform(3, 15) * MINUTE, near + rng.uniform(2, 8) * MINUTE]
-    patches: dict[str, int] = {}
     for moment in sorted(moments):
         service = str(rng.choice(names))
-        patches[service] = patches.get(service, 0) + 1
-        major, minor, patch = SERVICES[service].version.split(".")
-        version = f"{major}.{minor}.{int(patch) + patches[service]}"
+        version = _patch(SERVICES[service].version, int(moment))
         found.rollouts.append(Rollout(service, version, int(moment)))
         found.changes.append(change("deploy", int(moment), service, f"{service} {version}", version=version))
     for moment in rng.uniform(span.onset, span.end, rng.poisson(OTHERS_A_DAY * days) + 1):
         _small_thing(rng, int(moment), str(rng.choice(names)), found)
     return found
+
+
+def _patch(version: str, at: int) -> str:
+    """A version that comes after all that were deployed before ``at``: counted in stretches of three hours since 2026."""
+    major, minor, _ = version.split(".")
+    return f"{major}.{minor}.{(at - NEW_YEAR) // (3 * 3600 * 10**9)}"
 
 
 def _small_thing(rng: np.random.Generator, at: int, service: str, found: Happenings) -> None:
