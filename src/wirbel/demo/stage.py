@@ -81,7 +81,8 @@ class Stage:
         for order in fresh:
             {"start": self._start, "stop": self._stop, "remedy": self._remedy}[order["do"]](order["act"], now)
         self._obeyed = len(lines)
-        self._keep(now)
+        if fresh or not (self._folder / SHOWN).exists():
+            self._keep(now)
         return bool(fresh)
 
     def _going_on(self, kind: str, now: int) -> Act | None:

@@ -20,7 +20,6 @@ LASTS_NS = 60 * MINUTE_NS
 AFTER_NS = 35 * MINUTE_NS  # after the onset, somebody asks
 CHUNK_NS = HOUR_NS // 2
 KEPT = 1 / 90  # of all requests are recorded
-MANY = 200_000  # spans of a service in a chunk; more are not made
 
 
 @dataclass(frozen=True)

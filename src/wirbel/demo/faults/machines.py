@@ -33,7 +33,6 @@ def disk_full(rng: np.random.Generator, span: Span) -> Fault:
         )
     )
     fault.effect("disk", host, span=Span(changed, span.end), plus=DISK_GB * (1 - USUAL_DISK) + 0.5, form="ramp", rise_s=fills_s)
-    fault.effect("log lines", "tide-feed", span=Span(changed, span.end), plus=25.0)
     fault.happenings.changes.append(config)
     fault.happenings.lines += [
         LogLines("tide-feed", "DEBUG", "harbour {id} read {count} of {count} levels from cache", 3.0, changed, span.end),

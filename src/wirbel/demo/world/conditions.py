@@ -10,7 +10,7 @@ or adds to it, by a shape over time. What nobody touches is as topology.py has i
 | ("refused", operation) | share of requests that are refused |
 | ("work", service, instance) | own work of an instance |
 | ("instance", service, instance) | its share of the requests |
-| ("pause", service, instance), ("pause length", …) | share of time in which the runtime stands still; how long at a time, s |
+| ("pause", service, instance) | share of time in which the runtime stands still, beyond the usual |
 | ("memory", service, instance) | MB beyond the usual |
 | ("pool", service, backend) | connections of an instance, factor |
 | ("leaked", service, instance, backend) | connections that are never given back |
@@ -27,7 +27,6 @@ or adds to it, by a shape over time. What nobody touches is as topology.py has i
 | ("bots", entry) | requests a second of visitors that look for what is not there |
 | ("speed", service) | how fast a consumer works, factor on its time |
 | ("silent", service) | share of its instances' time in which nothing is done and nothing is sent |
-| ("log lines", service) | lines a second beyond the usual |
 """
 
 from __future__ import annotations
