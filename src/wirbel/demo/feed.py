@@ -18,7 +18,7 @@ from wirbel.core.signals import logs, otlp, spans
 from wirbel.core.signals.changes import parse_time
 from wirbel.demo.history import KEPT, everyday
 from wirbel.demo.making import World
-from wirbel.demo.stage import Stage
+from wirbel.demo.stage import Stage, write
 from wirbel.demo.telemetry import logs as log_lines
 from wirbel.demo.telemetry import metrics
 
@@ -125,10 +125,7 @@ def run(url: str, state: dict[str, object]) -> None:
         until = min(until, at + 30 * STEP_NS)
         feed.go_on(at, until)
         at = until
-        # Stopped at any moment, the file holds one time or the other.
-        unfinished = progress.with_suffix(".new")
-        unfinished.write_text(str(at))
-        unfinished.replace(progress)
+        write(progress, at)
 
 
 def main() -> None:

@@ -17,17 +17,17 @@ from wirbel.core.signals import points, spans
 from wirbel.core.signals.changes import from_plain
 from wirbel.core.text import rfc3339
 from wirbel.demo.history import DAY_NS, HOUR_NS, HOURS, KEPT, MINUTE_NS, make_history
-from wirbel.demo.making import World
+from wirbel.demo.making import Telemetry, World
 from wirbel.demo.telemetry import logs, metrics, summaries
 from wirbel.store import packer, reading
 from wirbel.store.models import Stream
+from wirbel.store.streams import SUMMARY_STEPS
 
 CHUNK_NS = HOUR_NS // 2
 CALM_NS = 90 * MINUTE_NS  # of the last hours, early in them: what is usual
 COARSE_S = 120  # between two moments of the state long ago
 SAMPLED = 1 / 8_000  # of the requests of long ago that are left
 LINES_LEFT = 1 / 200  # of the log records of long ago
-SUMMARY_STEPS = (600, 3600)
 PACE_NS = 10 * MINUTE_NS  # of metric samples of long ago
 
 
@@ -55,12 +55,17 @@ def _last_hours(seed: int, now: int, kind: str, days: float) -> None:
     total = 0
     for chunk in range(recent, now, CHUNK_NS):
         made = world.telemetry(chunk, min(chunk + CHUNK_NS, now))
-        for stream, table in ((Stream.SPANS, made.spans), (Stream.LOGS, made.logs), (Stream.POINTS, made.points)):
-            with transaction.atomic():
-                packer.write(stream, table, level=1)
+        store(made)
         total += made.spans.num_rows
         say(f"  {100 * (min(chunk + CHUNK_NS, now) - recent) // (now - recent):3d} %  {total} spans")
     reading.store_changes([from_plain(change) for change in happenings.changes if str(change["at"]) <= rfc3339(now)])
+
+
+def store(told: Telemetry) -> None:
+    """Everything of a stretch, as merged blocks."""
+    for stream, table in ((Stream.SPANS, told.spans), (Stream.LOGS, told.logs), (Stream.POINTS, told.points)):
+        with transaction.atomic():
+            packer.write(stream, table, level=1)
 
 
 def days_before(seed: int, now: int, kind: str, days: float) -> None:

@@ -110,8 +110,8 @@ class Stage:
 
     def _keep(self, now: int) -> None:
         state = {"acts": [asdict(act) for act in self.acts], "done": self.done, "obeyed": self._obeyed}
-        _write(self._folder / KEPT, state)
-        _write(self._folder / SHOWN, {"acts": [self._shown(kind, make, now) for kind, make in faults.FAULTS.items()], "obeyed": self._obeyed})
+        write(self._folder / KEPT, state)
+        write(self._folder / SHOWN, {"acts": [self._shown(kind, make, now) for kind, make in faults.FAULTS.items()], "obeyed": self._obeyed})
 
     def _shown(self, kind: str, make: Callable[..., Fault], now: int) -> dict[str, Any]:
         act = self._going_on(kind, now)
@@ -125,7 +125,7 @@ class Stage:
         }
 
 
-def _write(file: Path, state: object) -> None:
+def write(file: Path, state: object) -> None:
     """Readers find the old state or the new one, never a part."""
     unfinished = file.with_suffix(".new")
     unfinished.write_text(json.dumps(state))

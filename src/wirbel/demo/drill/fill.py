@@ -12,19 +12,15 @@ from wirbel.demo.drill import scene
 
 def fill(made: scene.Scene) -> int:
     """Stores everything up to the moment somebody asks; returns the number of spans."""
-    from django.db import transaction
-
     from wirbel.core.signals.changes import from_plain
     from wirbel.core.text import rfc3339
-    from wirbel.store import packer, reading
-    from wirbel.store.models import Stream
+    from wirbel.demo.fill import store
+    from wirbel.store import reading
 
     total = 0
     for first in range(made.start, made.asked, scene.CHUNK_NS):
         told = made.world.telemetry(first, min(first + scene.CHUNK_NS, made.asked))
-        for stream, table in ((Stream.SPANS, told.spans), (Stream.LOGS, told.logs), (Stream.POINTS, told.points)):
-            with transaction.atomic():
-                packer.write(stream, table, level=1)
+        store(told)
         total += told.spans.num_rows
     # What is announced later than the question is not known yet.
     reading.store_changes([from_plain(change) for change in made.world.happenings.changes if str(change["at"]) <= rfc3339(made.asked)])
