@@ -28,7 +28,7 @@ def test_cells_from_the_state_are_what_cells_of_spans_are() -> None:
     quiet = Happenings()
     usual = World.make(1, quiet, *calm, 1 / 20)
     other = World.make(1, quiet, *told, 1 / 40)
-    made = summaries.over(other.state, quiet, summaries.shapes(usual.traffic.spans(*calm)), calm, usual.state, *told, 600, 1.0)
+    made = summaries.over(other.state, quiet, summaries.shapes(usual.traffic.spans(*calm)), calm, usual.state, *told, 600)
     recorded = other.traffic.spans(*told)
     for service in ("quay-web", "berth-planner", "identity"):
         own = made.filter(pc.and_(pc.equal(made["service"], service), made["entry"]))

@@ -78,7 +78,7 @@ def days_before(seed: int, now: int, kind: str, days: float) -> None:
     shapes = summaries.shapes(usual.traffic.spans(*calm))
     old = World.make(seed, happenings, first, until, SAMPLED, step_s=COARSE_S)
     for step in SUMMARY_STEPS:
-        cells = summaries.over(old.state, happenings, shapes, calm, usual.state, first, until, step, KEPT)
+        cells = summaries.over(old.state, happenings, shapes, calm, usual.state, first, until, step)
         samples = points.summarise(metrics.gauges(old.state, happenings, seed, first, until, max(PACE_NS, step * 10**9)), step * 10**9)
         with transaction.atomic():
             packer.write_summaries(Stream.CELLS, cells, step)

@@ -45,9 +45,7 @@ def shapes(calm: pa.Table) -> pa.Table:
     return merged.filter(kept)
 
 
-def over(
-    state: State, happenings: Happenings, made: pa.Table, calm: tuple[int, int], calm_state: State, start: int, end: int, step_s: int, kept: float
-) -> pa.Table:
+def over(state: State, happenings: Happenings, made: pa.Table, calm: tuple[int, int], calm_state: State, start: int, end: int, step_s: int) -> pa.Table:
     """Cells of stretches of ``step_s`` in [start, end) ns; ``made`` are the :func:`shapes` of the calm stretch."""
     rng = np.random.default_rng([start // 10**9, step_s])
     times = np.arange(start + (-start) % (step_s * 10**9), end, step_s * 10**9, dtype=np.int64)
@@ -59,10 +57,10 @@ def over(
         then, now = (_course(given, row).at(steps) for given, steps in ((calm_state, calm_steps), (state, middle)))
         expected = row["rows"] / calm_s * step_s * now.rate / max(float(then.rate.mean()), 1e-9)
         stretch = now.takes / max(float(then.takes.mean()), 1e-9)
-        parts.append(_cells_of(row, times, rng.poisson(expected * (1 - now.failing)), stretch, kept, happenings))
+        parts.append(_cells_of(row, times, rng.poisson(expected * (1 - now.failing)), stretch, happenings))
         if row["outcome"] == spans.DONE:
             failed = row | {"outcome": spans.FAILED, "status_code": row["status_code"] and 500}
-            parts.append(_cells_of(failed, times, rng.poisson(expected * now.failing), stretch, kept, happenings))
+            parts.append(_cells_of(failed, times, rng.poisson(expected * now.failing), stretch, happenings))
     table = pa.concat_tables(part for part in parts if part.num_rows)
     return table.take(pa.compute.sort_indices(table, [("minute", "ascending"), ("service", "ascending")])).cast(cells.CELL_SCHEMA)
 
@@ -88,10 +86,10 @@ def _course(state: State, row: dict[str, object]) -> _Course:
     return _Course(rate * share, takes, failing)
 
 
-def _cells_of(row: dict[str, object], times: Ints, seen: Ints, stretch: Floats, kept: float, happenings: Happenings) -> pa.Table:
+def _cells_of(row: dict[str, object], times: Ints, seen: Ints, stretch: Floats, happenings: Happenings) -> pa.Table:
     """The cells of one series where it was seen."""
     here = np.flatnonzero(seen)
-    count = seen[here] / kept
+    count = seen[here] * float(row["count"]) / float(row["rows"])  # type: ignore[arg-type]
     buckets, shares = np.array(row["buckets"], np.int64), np.array(row["bucket_counts"], float)
     shares = shares / shares.sum()
     moved = np.rint(np.log(np.maximum(stretch[here], 1e-6)) / np.log(sketch.BASE)).astype(np.int64)
