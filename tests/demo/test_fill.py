@@ -63,3 +63,15 @@ def test_days_before_are_answered_from_summaries(monkeypatch: pytest.MonkeyPatch
     assert [one.truth.kind for one in past] == [kind for kind, _, _ in history.PAST]
     changes = history.make_history(1, NOW, "bad-deploy", 2.0).changes
     assert past[0].truth.change in {change["id"] for change in changes}
+
+
+@pytest.mark.parametrize("moment", [NOW - 12 * HOUR_NS, NOW + 9 * HOUR_NS, NOW + 4 * 24 * HOUR_NS + HOUR_NS // 3])
+def test_the_fault_that_goes_on_is_felt_whenever_the_demo_is_begun(moment: int) -> None:
+    """At night, in the evening and on a Sunday: reservations take half as long again, and as many are served."""
+    onset = moment - history.FAULT_MINUTES_AGO * history.MINUTE_NS
+    world = World.make(1, history.make_history(1, moment, days=0.25), onset - HOUR_NS, moment, history.KEPT, ahead=history.ahead(moment))
+    since = world.state.conditions.times >= onset + 2 * history.MINUTE_NS
+    before = world.state.conditions.times < onset
+    response, served = world.state.response["quay-web POST /reservations"], world.state.rate["quay-web POST /reservations"]
+    assert response[since].mean() > 1.4 * response[before].mean()
+    assert served[since].mean() == pytest.approx(served[before].mean(), rel=0.2)

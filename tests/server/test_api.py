@@ -105,7 +105,7 @@ def test_the_inquiry_names_the_deploy_and_its_parts_add_up(api: Api, instance: I
     pair = ask(
         api, f"/api/traces/{found['examples']['slow']['trace']}", span=found["examples"]["slow"]["span"], against=":".join(found["examples"]["normal"].values())
     )
-    assert pair["ratio"] > 2
+    assert pair["ratio"] > 1.5, pair["ratio"]
     for view in (pair["this"], pair["normal"]):
         assert sum(part["here_ms"] for part in view["parts"]) == pytest.approx(view["seconds"] * 1000, abs=1e-3)
         assert all(a["to_ms"] == pytest.approx(b["from_ms"]) for a, b in zip(view["steps"], view["steps"][1:], strict=False))

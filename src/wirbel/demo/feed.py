@@ -16,7 +16,7 @@ import pyarrow as pa
 from wirbel.core import arrow
 from wirbel.core.signals import logs, otlp, spans
 from wirbel.core.signals.changes import parse_time
-from wirbel.demo.history import KEPT, everyday
+from wirbel.demo.history import KEPT, ahead, everyday
 from wirbel.demo.making import World
 from wirbel.demo.stage import Stage, write
 from wirbel.demo.telemetry import logs as log_lines
@@ -74,7 +74,7 @@ class Feed:
         """The world around a moment; its state is reckoned anew every quarter of an hour."""
         if self._world is None or at + MINUTE_NS > self._known_until:
             self._known_until = at + AHEAD_NS
-            self._world = World.make(self.seed, self.history, at - MINUTE_NS, self._known_until, KEPT)
+            self._world = World.make(self.seed, self.history, at - MINUTE_NS, self._known_until, KEPT, ahead=ahead(self.made))
         return self._world
 
     def go_on(self, at: int, until: int) -> None:

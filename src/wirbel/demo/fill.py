@@ -16,7 +16,7 @@ from wirbel.core.signals import logs as log_model
 from wirbel.core.signals import points, spans
 from wirbel.core.signals.changes import from_plain
 from wirbel.core.text import rfc3339
-from wirbel.demo.history import DAY_NS, HOUR_NS, HOURS, KEPT, MINUTE_NS, make_history
+from wirbel.demo.history import DAY_NS, HOUR_NS, HOURS, KEPT, MINUTE_NS, ahead, make_history
 from wirbel.demo.making import Telemetry, World
 from wirbel.demo.telemetry import logs, metrics, summaries
 from wirbel.store import packer, reading
@@ -51,7 +51,7 @@ class FillFailed(WirbelError):
 def _last_hours(seed: int, now: int, kind: str, days: float) -> None:
     happenings = make_history(seed, now, kind, days)
     recent = now - HOURS * HOUR_NS
-    world = World.make(seed, happenings, recent, now, KEPT)
+    world = World.make(seed, happenings, recent, now, KEPT, ahead=ahead(now))
     total = 0
     for chunk in range(recent, now, CHUNK_NS):
         made = world.telemetry(chunk, min(chunk + CHUNK_NS, now))
@@ -74,9 +74,9 @@ def days_before(seed: int, now: int, kind: str, days: float) -> None:
     first, until = now - round(days * DAY_NS), now - HOURS * HOUR_NS
     until -= until % HOUR_NS  # whole stretches; what is between is told in minutes
     calm = (until + HOUR_NS, until + HOUR_NS + CALM_NS)
-    usual = World.make(seed, happenings, *calm, KEPT)
+    usual = World.make(seed, happenings, *calm, KEPT, ahead=ahead(now))
     shapes = summaries.shapes(usual.traffic.spans(*calm))
-    old = World.make(seed, happenings, first, until, SAMPLED, step_s=COARSE_S)
+    old = World.make(seed, happenings, first, until, SAMPLED, step_s=COARSE_S, ahead=ahead(now))
     for step in SUMMARY_STEPS:
         cells = summaries.over(old.state, happenings, shapes, calm, usual.state, first, until, step)
         samples = points.summarise(metrics.gauges(old.state, happenings, seed, first, until, max(PACE_NS, step * 10**9)), step * 10**9)

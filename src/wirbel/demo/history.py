@@ -13,21 +13,31 @@ FAULT_MINUTES_AGO = 25
 HOURS = 6  # of full detail
 DAYS = 14  # of summaries, and of a sample of the requests
 KEPT = 1 / 64  # of all requests are recorded
+BEGINS_NS = 14 * HOUR_NS + 35 * MINUTE_NS  # of the day, on the world's clock
 AHEAD_NS = 12 * HOUR_NS  # that the live feed can go on without being made anew
 GOING_ON = "bad-deploy"
 PAST = (("index-dropped", 0.06, 55), ("provider-failing", 0.23, 70), ("noisy-neighbour", 0.62, 90))
 """Faults of the past: kind, how far back (share of the days), and how long it lasted, minutes."""
 
 
+def ahead(now: int) -> int:
+    """By how much the world's clock is ahead of UTC (ns), on the same day of the week.
+
+    So the demo shows the same whenever it is begun: at night nothing would be under way, and just
+    before departures the same fault is far worse.
+    """
+    return BEGINS_NS - now % DAY_NS
+
+
 def going_on(seed: int, now: int, kind: str) -> Fault:
-    return faults.make(kind, seed, Span(now - FAULT_MINUTES_AGO * MINUTE_NS, now + AHEAD_NS))
+    return faults.make(kind, seed, Span(now - FAULT_MINUTES_AGO * MINUTE_NS, now + AHEAD_NS, ahead(now)))
 
 
 def past(seed: int, now: int, days: float = DAYS) -> list[Fault]:
     found = []
     for kind, back, minutes in PAST:
         onset = now - HOURS * HOUR_NS - round(back * (days * DAY_NS - HOURS * HOUR_NS))
-        found.append(faults.make(kind, seed, Span(onset, onset + minutes * MINUTE_NS)))
+        found.append(faults.make(kind, seed, Span(onset, onset + minutes * MINUTE_NS, ahead(now))))
     return found
 
 

@@ -36,14 +36,15 @@ class World:
     traffic: Traffic
 
     @classmethod
-    def make(cls, seed: int, happenings: Happenings, start: int, end: int, kept: float, rate: float = RATE, step_s: int = STEP_S) -> World:
-        """The world from ``start`` to ``end`` (ns), of whose requests the share ``kept`` is recorded.
+    def make(cls, seed: int, happenings: Happenings, start: int, end: int, kept: float, rate: float = RATE, step_s: int = STEP_S, ahead: int = 0) -> World:
+        """The world from ``start`` to ``end`` (ns), of whose requests the share ``kept`` is recorded;
+        its clock is ``ahead`` of UTC (ns).
 
         Its moments lie on whole steps of time, so that two worlds that overlap agree where they do.
         """
         begin = start - WARM_UP_NS
         begin -= begin % (step_s * 10**9)
-        state = solve(Conditions(happenings.effects, begin, int((end - begin) // (step_s * 10**9)) + 1, step_s), rate)
+        state = solve(Conditions(happenings.effects, begin, int((end - begin) // (step_s * 10**9)) + 1, step_s, ahead), rate)
         return cls(seed, state, happenings, Traffic(seed, state, happenings, kept))
 
     def telemetry(self, start: int, end: int) -> Telemetry:

@@ -12,7 +12,7 @@ from wirbel.core.text import rfc3339
 from wirbel.demo import faults
 from wirbel.demo.faults import Fault, Span
 from wirbel.demo.faults.model import change
-from wirbel.demo.history import AHEAD_NS, FAULT_MINUTES_AGO, MINUTE_NS
+from wirbel.demo.history import AHEAD_NS, FAULT_MINUTES_AGO, MINUTE_NS, ahead
 from wirbel.demo.world.happenings import Happenings
 
 SHOWN, ORDERS, KEPT = "stage.json", "orders.jsonl", "acts.json"
@@ -50,16 +50,18 @@ class Act:
     end: int
     how: str | None = None  # it ended
 
+    ahead: int = 0  # ns, of the world's clock
+
     def fault(self) -> Fault:
-        return faults.make(self.kind, self.seed, Span(self.onset, self.end))
+        return faults.make(self.kind, self.seed, Span(self.onset, self.end, self.ahead))
 
 
 class Stage:
     """Kept in files of a folder, so that a feed that starts again goes on where it was."""
 
     def __init__(self, folder: Path, seed: int, made: int, going_on: str) -> None:
-        self._folder, self._seed = folder, seed
-        self.acts: list[Act] = [Act(going_on, seed, made - FAULT_MINUTES_AGO * MINUTE_NS, made + AHEAD_NS)]
+        self._folder, self._seed, self._ahead = folder, seed, ahead(made)
+        self.acts: list[Act] = [Act(going_on, seed, made - FAULT_MINUTES_AGO * MINUTE_NS, made + AHEAD_NS, ahead=self._ahead)]
         self.done: list[dict[str, Any]] = []  # changes that people made here
         self._obeyed = 0
         kept = folder / KEPT
@@ -92,8 +94,8 @@ class Stage:
         if self._going_on(kind, now) is None:
             seed = self._seed + len(self.acts)
             # What builds up before it is felt begins now.
-            first = min((effect.shape.start for effect in faults.make(kind, seed, Span(now, now + AHEAD_NS)).happenings.effects), default=now)
-            self.acts.append(Act(kind, seed, now + (now - first), now + AHEAD_NS))
+            first = min((effect.shape.start for effect in Act(kind, seed, now, now + AHEAD_NS, ahead=self._ahead).fault().happenings.effects), default=now)
+            self.acts.append(Act(kind, seed, now + (now - first), now + AHEAD_NS, ahead=self._ahead))
 
     def _stop(self, kind: str, now: int, how: str = "stopped") -> Act | None:
         act = self._going_on(kind, now)
@@ -130,6 +132,11 @@ def write(file: Path, state: object) -> None:
     unfinished = file.with_suffix(".new")
     unfinished.write_text(json.dumps(state))
     unfinished.replace(file)
+
+
+def hide(folder: Path) -> None:
+    """Where no feed obeys, there is no stage to show; what was done on it stays."""
+    (folder / SHOWN).unlink(missing_ok=True)
 
 
 def clear(folder: Path) -> None:

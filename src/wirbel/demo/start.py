@@ -40,7 +40,9 @@ def start_demo(port: int, seed: int, kind: str, days: float, feed: bool) -> int:
     port = free_port(port)
     url = f"http://127.0.0.1:{port}"
     commands = [server_command(port)] * SERVER_PROCESSES + [worker_command()]
-    if feed:
+    if not feed:
+        stage.hide(home())
+    else:
         commands.append([sys.executable, "-m", "wirbel.demo.feed", "--url", url, "--state", str(state_file)])
     return run_until_stopped(commands, ready=lambda: _announce(url, state, state_file))
 

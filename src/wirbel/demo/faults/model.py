@@ -11,6 +11,7 @@ import numpy as np
 from wirbel.core.text import rfc3339
 from wirbel.demo.world.conditions import Effect, Form, Name, Shape
 from wirbel.demo.world.happenings import Happenings
+from wirbel.demo.world.load import load_at
 
 SECOND = 10**9
 MINUTE = 60 * SECOND
@@ -18,10 +19,16 @@ MINUTE = 60 * SECOND
 
 @dataclass(frozen=True)
 class Span:
-    """When a fault acts, ns."""
+    """When a fault acts, ns, in a world whose clock is so far ahead of UTC."""
 
     onset: int
     end: int
+    ahead: int = 0
+
+    @property
+    def load(self) -> float:
+        """The usual load at the onset."""
+        return float(load_at(self.onset + self.ahead))
 
 
 @dataclass(frozen=True)

@@ -6,7 +6,6 @@ import numpy as np
 
 from wirbel.demo.faults.model import MINUTE, Fault, Span, Truth, change, restart_by_hand
 from wirbel.demo.world.happenings import LogLines
-from wirbel.demo.world.load import load_at
 
 
 def provider_slow(rng: np.random.Generator, span: Span) -> Fault:
@@ -31,7 +30,7 @@ def provider_failing(rng: np.random.Generator, span: Span) -> Fault:
 def load_surge(rng: np.random.Generator, span: Span) -> Fault:
     """Far more passengers than usual; nothing is broken."""
     fault = Fault(Truth("load-surge", (("load", "load"), ("load", "quay-web")), ("traffic",), ("quay-web",), None, span.onset, span.end))
-    times = float(rng.uniform(1.9, 2.05)) / float(load_at(span.onset))  # so many times the usual load of a day
+    times = float(rng.uniform(1.9, 2.05)) / span.load  # so many times the usual load of a day
     for entry in ("GET /sailings", "POST /reservations", "GET /passes/{id}", "POST /session"):
         fault.effect("load", f"quay-web {entry}", span=span, times=times, form="ramp", rise_s=240)
     return fault

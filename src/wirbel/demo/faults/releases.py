@@ -6,7 +6,6 @@ import numpy as np
 
 from wirbel.demo.faults.model import MINUTE, SECOND, Fault, Span, Truth, change, restart_by_hand
 from wirbel.demo.world.happenings import LogLines, Rollout
-from wirbel.demo.world.load import load_at
 from wirbel.demo.world.topology import INSTANCES, ONE_PLACE, SELECT_PLACES, SERVICES
 
 
@@ -30,7 +29,7 @@ def bad_deploy(rng: np.random.Generator, span: Span) -> Fault:
             span.end,
         )
     )
-    many = float(rng.uniform(25, 30)) / float(load_at(span.onset))  # as heavy for the database at any hour
+    many = float(rng.uniform(29, 33)) / span.load  # as heavy for the database at any hour
     for instance in range(len(INSTANCES[service])):
         later = Span(span.onset + instance * 20 * SECOND, span.end)
         fault.effect("calls", service, instance, SELECT_PLACES, span=later, times=many)
@@ -51,7 +50,7 @@ def bad_canary(rng: np.random.Generator, span: Span) -> Fault:
     fault = Fault(
         Truth("bad-canary", (("instance", name), ("service", service)), ("deploy", "slower-work", "waiting"), (service,), deploy["id"], span.onset, span.end)
     )
-    fault.effect("work", service, number, span=span, times=float(rng.uniform(3.5, 4.5)) / float(load_at(span.onset)))
+    fault.effect("work", service, number, span=span, times=float(rng.uniform(3.5, 4.5)) / span.load)
     fault.happenings.rollouts.append(Rollout(service, version, span.onset, only=(number,), ends=span.end))
     fault.happenings.changes.append(deploy)
     return fault

@@ -72,11 +72,12 @@ class Effect:
 
 
 class Conditions:
-    """Effects over a grid of time: ``steps`` moments, ``step_s`` apart, from ``start`` (ns)."""
+    """Effects over a grid of time: ``steps`` moments, ``step_s`` apart, from ``start`` (ns), of a world whose clock is ``ahead`` of UTC (ns)."""
 
-    def __init__(self, effects: Sequence[Effect], start: int, steps: int, step_s: int) -> None:
+    def __init__(self, effects: Sequence[Effect], start: int, steps: int, step_s: int, ahead: int = 0) -> None:
         self.start, self.steps, self.step_s = start, steps, step_s
         self.times = start + np.arange(steps, dtype=np.int64) * step_s * 10**9
+        self.clock = self.times + ahead
         # Shared by all that nobody touches, so never written to.
         self._ones, self._zeros = np.ones(steps), np.zeros(steps)
         self._ones.flags.writeable = self._zeros.flags.writeable = False

@@ -13,7 +13,7 @@ REFRESH_NS = 20 * 60 * 10**9  # between the small imports of the day
 
 
 def load_at(times: npt.ArrayLike) -> Floats:
-    """Relative load at times in ns, about 1 in the mean of a week: commuter peaks, weekends, and a burst before each full hour."""
+    """Relative load at times of the world's clock in ns, about 1 in the mean of a week: commuter peaks, weekends, and a burst before each full hour."""
     at = np.asarray(times, float)
     day, hour = (at % DAY_NS) / HOUR_NS, (at % HOUR_NS) / HOUR_NS
     weekday = (at // DAY_NS + 4) % 7  # 1970 began on a Thursday; 0 is Sunday

@@ -171,7 +171,7 @@ class State:
 
 def entry_rates(conditions: Conditions, rate: float = RATE) -> dict[str, Floats]:
     """Requests a second from outside."""
-    load = load_at(conditions.times)
+    load = load_at(conditions.clock)
     found = {}
     for key, share in ENTRIES.items():
         shape = _import_rate(conditions) if OPERATIONS[key].method == "RUN" else rate * share * load
@@ -183,7 +183,7 @@ def entry_rates(conditions: Conditions, rate: float = RATE) -> dict[str, Floats]
 def _import_rate(conditions: Conditions) -> Floats:
     """Runs of the batch: three an hour, and twenty in the nightly hour."""
     usual = 1e9 / REFRESH_NS
-    hour = (conditions.times % (24 * 3600 * 10**9)) / 3600e9
+    hour = (conditions.clock % (24 * 3600 * 10**9)) / 3600e9
     return np.where((hour >= NIGHTLY_H) & (hour < NIGHTLY_H + 1), 7 * usual, usual)
 
 
