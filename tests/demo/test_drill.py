@@ -13,7 +13,7 @@ import pytest
 
 from wirbel.core.errors import InvalidQuestion
 from wirbel.demo import faults
-from wirbel.demo.drill import explain, run, tables
+from wirbel.demo.drill import before, explain, run, scene, tables
 from wirbel.demo.drill.command import kinds_of, seeds_of
 from wirbel.demo.drill.grade import grade, summary
 from wirbel.demo.drill.plain import METHODS, Given
@@ -27,6 +27,7 @@ TRUTH = {
     "onset": 1_772_000_000 * 10**9,
     "end": 1_772_003_600 * 10**9,
     "hurts": True,
+    "begins": 1_772_000_000 * 10**9,
     "seen_before": False,
 }
 
@@ -70,6 +71,12 @@ def test_the_summary_counts_quiet_drills_apart() -> None:
     assert (found["drills"], found["exact_1"], found["false_accusations"], found["false_alarms"], found["accused_innocents"]) == (2, 1.0, 1.0, 1.0, 0.0)
     kept = {"overall": found, "kinds": {"bad-canary": summary([right])}, "made": "now", "drills": []}
     assert "100 %" in tables.results(kept)
+
+
+@pytest.mark.parametrize(("kind", "shown"), [("disk-full", True), ("silent-service", True), ("bad-canary", False), ("nothing-wrong", False)])
+def test_whether_it_could_be_seen_before_users_were_hurt_is_found_in_the_world(kind: str, shown: bool) -> None:
+    """A disk fills for half an hour and a consumer hangs before any front does; a slow version hurts at once."""
+    assert before.seen_before(scene.make(kind, 3)) is shown
 
 
 def test_the_truth_cannot_be_read_by_who_looks_for_the_cause(tmp_path: Path) -> None:

@@ -11,6 +11,7 @@ from wirbel.core import arrow
 from wirbel.core.signals import spans
 from wirbel.core.signals.otlp.traces import adjusted_count
 from wirbel.core.topology.parents import parent_rows
+from wirbel.demo.faults.model import AWAY, COLD, restart_by_hand
 from wirbel.demo.making import World
 from wirbel.demo.telemetry import metrics
 from wirbel.demo.world.conditions import Conditions, Effect, Shape
@@ -18,7 +19,7 @@ from wirbel.demo.world.happenings import Happenings
 from wirbel.demo.world.queues import erlang_c
 from wirbel.demo.world.state import State, solve
 from wirbel.demo.world.told import threshold
-from wirbel.demo.world.topology import BACKENDS, CORES, OPERATIONS, RATE, SERVICES
+from wirbel.demo.world.topology import BACKENDS, CORES, INSTANCES, OPERATIONS, RATE, SERVICES
 
 NOON = 20_508 * 24 * 3600 * 10**9 + 12 * 3600 * 10**9
 MINUTE_NS = 60 * 10**9
@@ -181,3 +182,21 @@ def test_effects_have_their_shapes() -> None:
     assert ramp[89] == 1.0
     assert 0 < comes.sum() < 60
     assert step[-1] == ramp[-1] == comes[-1] == 0
+
+
+def test_an_instance_that_is_restarted_serves_nothing_and_is_slow_at_first() -> None:
+    """The others serve what it would have; nothing is lost."""
+    at = STRETCH[0] + 3 * MINUTE_NS
+    restart = restart_by_hand("manifest", at)
+    made = World.make(1, restart, *STRETCH, 1 / 5)
+    served = made.traffic.spans(*STRETCH)
+    served = served.filter(pc.and_(pc.equal(served["service"], "manifest"), pc.equal(served["kind"], spans.SERVER)))
+    start, took = arrow.numbers(served["start"]), seconds(served)
+    first = np.array(served["instance"].to_pylist()) == INSTANCES["manifest"][0].name
+    away, cold = (start >= at) & (start < at + AWAY), (start >= at + AWAY) & (start < at + AWAY + COLD)
+    usually = start < at
+    assert first[usually].sum() > 100
+    assert first[away].sum() == 0
+    assert away.sum() / AWAY == pytest.approx(usually.sum() / (at - STRETCH[0]), rel=0.25)
+    assert np.median(took[cold & first]) > 1.2 * np.median(took[usually & first])
+    assert [change["kind"] for change in restart.changes] == ["restart"]

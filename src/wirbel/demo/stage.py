@@ -94,7 +94,7 @@ class Stage:
         if self._going_on(kind, now) is None:
             seed = self._seed + len(self.acts)
             # What builds up before it is felt begins now.
-            first = min((effect.shape.start for effect in Act(kind, seed, now, now + AHEAD_NS, ahead=self._ahead).fault().happenings.effects), default=now)
+            first = Act(kind, seed, now, now + AHEAD_NS, ahead=self._ahead).fault().begins
             self.acts.append(Act(kind, seed, now + (now - first), now + AHEAD_NS, ahead=self._ahead))
 
     def _stop(self, kind: str, now: int, how: str = "stopped") -> Act | None:

@@ -8,6 +8,7 @@ from pathlib import Path
 
 from wirbel.cli import environment
 from wirbel.demo.drill import scene
+from wirbel.demo.drill.before import seen_before
 
 
 def fill(made: scene.Scene) -> int:
@@ -32,7 +33,8 @@ def main() -> None:
     made = scene.make(kind, seed)
     with environment.database():
         count = fill(made)
-    truth_file.write_text(json.dumps(made.fault.truth.as_dict() | {"asked": made.asked, "start": made.start, "spans": count}))
+    known = {"begins": made.fault.begins, "seen_before": seen_before(made), "asked": made.asked, "start": made.start, "spans": count}
+    truth_file.write_text(json.dumps(made.fault.truth.as_dict() | known))
 
 
 if __name__ == "__main__":

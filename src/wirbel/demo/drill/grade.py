@@ -19,6 +19,7 @@ class Grade:
     seed: int
     detected: bool  # something was noticed after it began (or before anyone was hurt), and before somebody asked
     delay_s: float | None  # from the onset
+    seen_before: bool  # telemetry showed it before users were hurt
     lead_s: float | None  # before a plain threshold would have told; None: one of them did not
     exact: int | None  # rank of the first suspect that is the very entity at fault
     lenient: int | None  # or of the service where one would find it
@@ -41,8 +42,7 @@ def grade(truth: dict[str, Any], answer: dict[str, Any], seed: int) -> Grade:
     lenient = _rank(_is_exact(suspect, entities) or _leads_there(suspect, truth) for suspect in suspects)
     blamed = suspects[lenient - 1] if lenient else None
     seen, threshold = answer["seen"], answer["threshold"]
-    early = truth["onset"] - 1800 * 10**9 if truth["seen_before"] else truth["onset"] - 120 * 10**9
-    detected = seen is not None and seen["detected"] >= early
+    detected = seen is not None and seen["detected"] >= truth["begins"]
     onset = answer["diagnosis"].get("onset")
     places = {name for _, name in entities} | set(truth["services"])
     accused = bool(suspects) and lenient != 1 and suspects[0]["confidence"] > SURE
@@ -52,6 +52,7 @@ def grade(truth: dict[str, Any], answer: dict[str, Any], seed: int) -> Grade:
         detected=detected,
         delay_s=(seen["detected"] - truth["onset"]) / 1e9 if detected else None,
         lead_s=(threshold - seen["detected"]) / 1e9 if detected and threshold else None,
+        seen_before=truth["seen_before"],
         exact=exact,
         lenient=lenient,
         mechanism=blamed is not None and blamed["mechanism"] in truth["mechanisms"],
@@ -101,6 +102,7 @@ def summary(grades: Sequence[Grade]) -> dict[str, Any]:
         "drills": len(grades),
         "detected": share(real, lambda g: g.detected),
         "delay_s": middle(g.delay_s for g in real),
+        "seen_before": share(real, lambda g: g.seen_before),
         "lead_s": middle(g.lead_s for g in real),
         **{f"exact_{k}": share(real, lambda g, k=k: g.exact and g.exact <= k) for k in (1, 3, 5)},
         **{f"lenient_{k}": share(real, lambda g, k=k: g.lenient and g.lenient <= k) for k in (1, 3, 5)},

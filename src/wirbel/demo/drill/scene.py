@@ -30,6 +30,11 @@ class Scene:
     asked: int  # when somebody asks: the telemetry ends here
     fault: Fault
     world: World
+    everyday: Happenings
+
+    def without(self) -> World:
+        """The same world, had the fault not come."""
+        return World.make(self.seed, self.everyday, self.start, self.asked, 1.0)
 
 
 def make(kind: str, seed: int, history_ns: int = HISTORY_NS, kept: float = KEPT) -> Scene:
@@ -41,4 +46,4 @@ def make(kind: str, seed: int, history_ns: int = HISTORY_NS, kept: float = KEPT)
     start, asked = onset - history_ns, onset + AFTER_NS
     everyday = innocent.everyday(seed, Span(start, asked), near=onset, spared=fault.truth.services)
     happenings = Happenings().add([everyday, fault.happenings])
-    return Scene(kind, seed, start, asked, fault, World.make(seed, happenings, start, asked, kept))
+    return Scene(kind, seed, start, asked, fault, World.make(seed, happenings, start, asked, kept), everyday)

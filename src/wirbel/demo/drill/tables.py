@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-HEADS = ("drills", "seen", "delay", "lead", "exact 1", "3", "5", "lenient 1", "3", "5", "mechanism", "change", "onset off", "accused", "took")
+HEADS = ("drills", "seen", "delay", "lead", "before", "exact 1", "3", "5", "lenient 1", "3", "5", "mechanism", "change", "onset off", "accused", "took")
 
 
 def results(kept: dict[str, Any]) -> str:
@@ -26,6 +26,7 @@ def _cells(found: dict[str, Any]) -> list[str]:
         _share(found["detected"]),
         _seconds(found["delay_s"]),
         _seconds(found["lead_s"]),
+        _share(found["seen_before"]),
         *(_share(found[f"exact_{k}"]) for k in (1, 3, 5)),
         *(_share(found[f"lenient_{k}"]) for k in (1, 3, 5)),
         _share(found["mechanism"]),

@@ -15,8 +15,9 @@ from scipy import stats
 from wirbel.core import arrow
 from wirbel.core.expected.band import expected_band
 from wirbel.core.expected.windows import departures
-from wirbel.demo.world.topology import FRONTS
+from wirbel.core.signals import spans
 from wirbel.explore import series
+from wirbel.explore.windows import entry_services
 from wirbel.store import reading
 
 Floats = npt.NDArray[np.float64]
@@ -47,21 +48,22 @@ class Watched:
 def watch(start: int, end: int) -> Watched:
     """Looks at [start, end) ns of what is stored."""
     grid = series.Grid(start, end)
-    table = series.entries(reading.cells(grid.first, end, ENVIRONMENT, None, series.CELL_COLUMNS))
+    whole = reading.cells(grid.first, end, ENVIRONMENT, None, series.CELL_COLUMNS)
+    table = series.entries(whole)
     group, names = arrow.codes(table["service"])
     if not names:
         return Watched(None, None)
     found = series.by_point(table, grid, group, len(names))
-    consumers = [name for name in names if name in ("notice-fanout", "vessel-track")]
-    looked_at = [name for name in names if name in FRONTS] + consumers
+    fronts = entry_services(whole)
+    consumers = sorted(set(series.of_kind(table, [spans.CONSUMER])["service"].unique().to_pylist()) - set(fronts))
     seen: list[Seen] = []
     thresholds: list[int] = []
-    for name in looked_at:
+    for name in (*fronts, *consumers):
         i = names.index(name)
         seen += [*_slow(name, grid, found, i), *_failing(name, grid, found, i), *_missing(name, grid, found, i)]
-        at = _threshold(grid, found, i) if name in FRONTS else None
+        at = _threshold(grid, found, i) if name in fronts else None
         thresholds += [at] if at else []
-    seen.sort(key=lambda one: (one.service not in FRONTS, one.detected, -one.bits))
+    seen.sort(key=lambda one: (one.service not in fronts, one.detected, -one.bits))
     return Watched(seen[0] if seen else None, min(thresholds, default=None))
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from wirbel.demo.faults.model import MINUTE, Fault, Span, Truth, change, restart_by_hand
+from wirbel.demo.faults.model import MINUTE, Fault, Span, Truth, change
 from wirbel.demo.world.happenings import LogLines
 
 BOOKING = "SELECT passenger, vehicle FROM booking WHERE sailing = $1"
@@ -26,7 +26,8 @@ def index_dropped(rng: np.random.Generator, span: Span) -> Fault:
     fault = Fault(Truth("index-dropped", entities, ("slower-work", "config", "saturation"), ("manifest",), migration["id"], span.onset, span.end))
     fault.effect("time", "manifest-db", BOOKING, span=span, times=float(rng.uniform(4, 4.8)))
     fault.effect("misses", "manifest-db", span=span, plus=float(rng.uniform(0.04, 0.08)), form="ramp", rise_s=240)
-    fault.happenings.changes += [migration, restart_by_hand("berth-planner", span.onset + 18 * MINUTE)]
+    fault.happenings.changes.append(migration)
+    fault.restarted("berth-planner", span.onset + 18 * MINUTE)
     fault.happenings.lines.append(LogLines("manifest", "WARN", "slow query: {ms} ms: SELECT passenger, vehicle FROM booking", 0.6, span.onset, span.end))
     return fault
 

@@ -55,6 +55,8 @@ def _small_thing(rng: np.random.Generator, at: int, service: str, found: Happeni
         found.effects.append(Effect(as_name(("cpu", "islet-6")), Shape(at, until), plus=0.7))
         found.effects.append(Effect(as_name(("io", "islet-6")), Shape(at, until), plus=0.15))
     elif which == 2:
-        found.changes.append(restart_by_hand(service, at))
+        restart = restart_by_hand(service, at)
+        found.changes += restart.changes
+        found.effects += restart.effects
     else:
         found.changes.append(change("config", at, service, "retry back-off", before={"retry.first_s": 1}, after={"retry.first_s": 2}, actor="m.holm"))

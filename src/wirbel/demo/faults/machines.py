@@ -14,7 +14,7 @@ def noisy_neighbour(rng: np.random.Generator, span: Span) -> Fault:
     """Something else on a host takes its processors."""
     host = str(rng.choice(["islet-1", "islet-3"]))
     entities = (("host", host),)
-    fault = Fault(Truth("noisy-neighbour", entities, ("saturation", "slower-work"), (), None, span.onset, span.end, seen_before=False))
+    fault = Fault(Truth("noisy-neighbour", entities, ("saturation", "slower-work"), (), None, span.onset, span.end))
     fault.effect("cpu", host, span=span, plus=CORES * float(rng.uniform(0.46, 0.58)))
     return fault
 
@@ -27,11 +27,7 @@ def disk_full(rng: np.random.Generator, span: Span) -> Fault:
     config = change("config", changed, "tide-feed", "log level", before={"log.level": "info"}, after={"log.level": "trace"}, actor="m.holm")
     databases = tuple(("database", b.name) for b in BACKENDS.values() if b.host == host)
     entities = (("host", host), *databases)
-    fault = Fault(
-        Truth(
-            "disk-full", entities, ("disk", "errors", "config"), ("tide-feed", "manifest", "pass-issuer"), config["id"], span.onset, span.end, seen_before=True
-        )
-    )
+    fault = Fault(Truth("disk-full", entities, ("disk", "errors", "config"), ("tide-feed", "manifest", "pass-issuer"), config["id"], span.onset, span.end))
     fault.effect("disk", host, span=Span(changed, span.end), plus=DISK_GB * (1 - USUAL_DISK) + 0.5, form="ramp", rise_s=fills_s)
     fault.happenings.changes.append(config)
     fault.happenings.lines += [

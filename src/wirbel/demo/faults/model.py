@@ -10,11 +10,15 @@ import numpy as np
 
 from wirbel.core.text import rfc3339
 from wirbel.demo.world.conditions import Effect, Form, Name, Shape
-from wirbel.demo.world.happenings import Happenings
+from wirbel.demo.world.happenings import Happenings, LogLines
 from wirbel.demo.world.load import load_at
+from wirbel.demo.world.topology import INSTANCES
 
 SECOND = 10**9
 MINUTE = 60 * SECOND
+AWAY = 20 * SECOND  # of an instance that is restarted
+COLD = 40 * SECOND  # and slow afterwards
+COLD_WORK = 3.0
 
 
 @dataclass(frozen=True)
@@ -43,7 +47,6 @@ class Truth:
     onset: int
     end: int
     hurts: bool = True  # users feel it
-    seen_before: bool = False  # telemetry shows it before users feel it
 
     def as_dict(self) -> dict[str, Any]:
         return asdict(self)
@@ -54,9 +57,25 @@ class Fault:
     truth: Truth
     happenings: Happenings = field(default_factory=Happenings)
 
+    @property
+    def begins(self) -> int:
+        """When the world first differs (ns): what builds up begins before it is felt."""
+        return min((effect.shape.start for effect in self.happenings.effects), default=self.truth.onset)
+
     def effect(self, *name: str | int, span: Span, times: float = 1.0, plus: float = 0.0, form: Form = "step", rise_s: float = 600.0) -> Fault:
         self.happenings.effects.append(Effect(as_name(name), Shape(span.onset, span.end, form, rise_s), times, plus))
         return self
+
+    def restarted(self, service: str, at: int, who: str = "s.berg") -> Fault:
+        """People restart what suffers; it does not help."""
+        if at < self.truth.end:
+            self.happenings = self.happenings.add([restart_by_hand(service, at, who)])
+        return self
+
+    def told_late(self, rng: np.random.Generator) -> Fault:
+        """Hours after it, passengers are told all at once what they should have been told in time."""
+        sent = self.truth.end + round(float(rng.uniform(90, 180))) * MINUTE
+        return self.effect("load", "notice-fanout CONSUME notices", span=Span(sent, sent + 20 * MINUTE), times=float(rng.uniform(4, 7)))
 
 
 Make = Callable[[np.random.Generator, Span], Fault]
@@ -82,5 +101,12 @@ def change(kind: str, at: int, service: str | None, summary: str, **more: Any) -
     }
 
 
-def restart_by_hand(service: str, at: int, who: str = "s.berg") -> dict[str, Any]:
-    return change("restart", at, service, f"{service} restarted by hand", actor=who)
+def restart_by_hand(service: str, at: int, who: str = "s.berg") -> Happenings:
+    """Told, and done: one instance after the other is away for a while and slow until it is warm."""
+    found = Happenings(changes=[change("restart", at, service, f"{service} restarted by hand", actor=who)])
+    for instance in range(len(INSTANCES[service])):
+        away = at + instance * AWAY
+        found.effects.append(Effect(("instance", service, instance), Shape(away, away + AWAY), times=0.0))
+        found.effects.append(Effect(("work", service, instance), Shape(away + AWAY, away + AWAY + COLD), times=COLD_WORK))
+    found.lines.append(LogLines(service, "INFO", "serving after {ms} ms", SECOND / AWAY, at + AWAY, away + 2 * AWAY))
+    return found

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from wirbel.demo.faults.model import MINUTE, Fault, Span, Truth, change, restart_by_hand
+from wirbel.demo.faults.model import MINUTE, Fault, Span, Truth, change
 from wirbel.demo.world.happenings import LogLines
 
 
@@ -23,8 +23,7 @@ def provider_failing(rng: np.random.Generator, span: Span) -> Fault:
     fault.effect("failing", "tides.example", span=span, plus=float(rng.uniform(0.55, 0.85)))
     fault.effect("time", "tides.example", span=span, times=float(rng.uniform(3, 4.5)))
     fault.happenings.lines.append(LogLines("tide-feed", "ERROR", "tides.example answered {code}; trying again", 1.5, span.onset, span.end))
-    fault.happenings.changes.append(restart_by_hand("tide-feed", span.onset + 15 * MINUTE))
-    return fault
+    return fault.restarted("tide-feed", span.onset + 15 * MINUTE).told_late(rng)
 
 
 def load_surge(rng: np.random.Generator, span: Span) -> Fault:

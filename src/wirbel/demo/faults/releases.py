@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from wirbel.demo.faults.model import MINUTE, SECOND, Fault, Span, Truth, change, restart_by_hand
+from wirbel.demo.faults.model import MINUTE, SECOND, Fault, Span, Truth, change
 from wirbel.demo.world.happenings import LogLines, Rollout
 from wirbel.demo.world.topology import INSTANCES, ONE_PLACE, SELECT_PLACES, SERVICES
 
@@ -37,8 +37,9 @@ def bad_deploy(rng: np.random.Generator, span: Span) -> Fault:
     fault.effect("time", "berth-db", SELECT_PLACES, span=span, times=0.3)
     fault.happenings.rollouts.append(Rollout(service, version, span.onset, ends=span.end))
     fault.happenings.instead[service, SELECT_PLACES] = ONE_PLACE
-    fault.happenings.changes += [deploy, restart_by_hand("quay-web", span.onset + 21 * MINUTE)]
-    return fault
+    fault.happenings.changes.append(deploy)
+    fault.restarted("quay-web", span.onset + 21 * MINUTE)
+    return fault.told_late(rng)
 
 
 def bad_canary(rng: np.random.Generator, span: Span) -> Fault:
@@ -63,7 +64,7 @@ def memory_leak(rng: np.random.Generator, span: Span) -> Fault:
     fills_s = float(rng.uniform(1500, 2100))
     deployed = span.onset - round(0.75 * fills_s) * SECOND
     deploy = change("deploy", deployed, service, f"{service} {version}", version=version)
-    fault = Fault(Truth("memory-leak", (("service", service),), ("memory", "deploy"), (service,), deploy["id"], span.onset, span.end, seen_before=True))
+    fault = Fault(Truth("memory-leak", (("service", service),), ("memory", "deploy"), (service,), deploy["id"], span.onset, span.end))
     leak = 0.7 * SERVICES[service].memory_mb
     restart = span.onset + 35 * MINUTE
     for instance in range(len(INSTANCES[service])):
@@ -73,9 +74,7 @@ def memory_leak(rng: np.random.Generator, span: Span) -> Fault:
     fault.happenings.rollouts.append(Rollout(service, version, deployed, ends=span.end))
     fault.happenings.lines.append(LogLines(service, "WARN", "collection took {ms} ms, {percent} % of memory in use", 0.5, span.onset, span.end))
     fault.happenings.changes.append(deploy)
-    if restart < span.end:
-        fault.happenings.changes.append(restart_by_hand(service, restart, "m.holm"))
-    return fault
+    return fault.restarted(service, restart, "m.holm")
 
 
 def flag(rng: np.random.Generator, span: Span) -> Fault:

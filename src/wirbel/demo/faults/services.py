@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from wirbel.demo.faults.model import MINUTE, SECOND, Fault, Span, Truth, change, restart_by_hand
+from wirbel.demo.faults.model import MINUTE, SECOND, Fault, Span, Truth, change
 from wirbel.demo.world.happenings import LogLines, Rollout
 from wirbel.demo.world.topology import INSTANCES, SERVICES
 
@@ -31,11 +31,7 @@ def leaked_connections(rng: np.random.Generator, span: Span) -> Fault:
     leaks_s = float(rng.uniform(1200, 1800))
     deployed = span.onset - round(0.8 * leaks_s) * SECOND
     deploy = change("deploy", deployed, service, f"{service} {version}", version=version)
-    fault = Fault(
-        Truth(
-            "leaked-connections", (("service", service),), ("waiting", "saturation", "deploy"), (service,), deploy["id"], span.onset, span.end, seen_before=True
-        )
-    )
+    fault = Fault(Truth("leaked-connections", (("service", service),), ("waiting", "saturation", "deploy"), (service,), deploy["id"], span.onset, span.end))
     for instance in range(len(INSTANCES[service])):
         rise = leaks_s * float(rng.uniform(0.9, 1.1))
         fault.effect("leaked", service, instance, backend, span=Span(deployed, span.end), plus=SERVICES[service].pool - 0.9, form="ramp", rise_s=rise)
@@ -43,7 +39,8 @@ def leaked_connections(rng: np.random.Generator, span: Span) -> Fault:
     for number in range(len(INSTANCES[service])):
         fault.effect("work", service, number, span=span, times=1.5)
     fault.happenings.rollouts.append(Rollout(service, version, deployed, ends=span.end))
-    fault.happenings.changes += [deploy, restart_by_hand("quay-web", span.onset + 24 * MINUTE)]
+    fault.happenings.changes.append(deploy)
+    fault.restarted("quay-web", span.onset + 24 * MINUTE)
     return fault
 
 
@@ -53,7 +50,8 @@ def cache_lifetime(rng: np.random.Generator, span: Span) -> Fault:
     entities = (("service", "fare-engine"), ("database", "timetable-cache"))
     fault = Fault(Truth("cache-lifetime", entities, ("cache", "config", "more-calls"), ("fare-engine",), config["id"], span.onset, span.end))
     fault.effect("hits", "timetable-cache", span=span, times=float(rng.uniform(0.05, 0.2)), form="ramp", rise_s=120)
-    fault.happenings.changes += [config, restart_by_hand("berth-planner", span.onset + 26 * MINUTE)]
+    fault.happenings.changes.append(config)
+    fault.restarted("berth-planner", span.onset + 26 * MINUTE)
     return fault
 
 
@@ -65,7 +63,7 @@ def expired_key(rng: np.random.Generator, span: Span) -> Fault:
     fault.effect("failing", "pass-issuer POST /passes", span=span, plus=share * 0.8)
     fault.happenings.lines.append(LogLines("pass-issuer", "ERROR", "cannot sign pass {id}: key harbour-3 expired", 2.0, span.onset, span.end))
     # People restart what shows the errors, and devices that gave up come back all at once.
-    fault.happenings.changes += [restart_by_hand("gate-api", span.onset + 9 * MINUTE), restart_by_hand("gate-api", span.onset + 22 * MINUTE, "m.holm")]
+    fault.restarted("gate-api", span.onset + 9 * MINUTE).restarted("gate-api", span.onset + 22 * MINUTE, "m.holm")
     fault.effect("load", "gate-api POST /scans", span=Span(span.end, span.end + 12 * MINUTE), times=1.8)
     return fault
 
