@@ -15,7 +15,7 @@ def noisy_neighbour(rng: np.random.Generator, span: Span) -> Fault:
     host = str(rng.choice(["islet-1", "islet-3"]))
     entities = (("host", host),)
     fault = Fault(Truth("noisy-neighbour", entities, ("saturation", "slower-work"), (), None, span.onset, span.end))
-    fault.effect("cpu", host, span=span, plus=CORES * float(rng.uniform(0.46, 0.58)))
+    fault.effect("cpu", host, span=span, plus=CORES * float(rng.uniform(0.5, 0.58)))
     return fault
 
 

@@ -31,8 +31,8 @@ class Span:
 
     @property
     def load(self) -> float:
-        """The usual load at the onset."""
-        return float(load_at(self.onset + self.ahead))
+        """The usual load of the hour after the onset: with its burst, whenever in it that comes."""
+        return float(load_at(self.onset + self.ahead + np.arange(60) * MINUTE).mean())
 
 
 @dataclass(frozen=True)

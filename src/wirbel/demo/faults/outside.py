@@ -29,7 +29,7 @@ def provider_failing(rng: np.random.Generator, span: Span) -> Fault:
 def load_surge(rng: np.random.Generator, span: Span) -> Fault:
     """Far more passengers than usual; nothing is broken."""
     fault = Fault(Truth("load-surge", (("load", "load"), ("load", "quay-web")), ("traffic",), ("quay-web",), None, span.onset, span.end))
-    times = float(rng.uniform(1.9, 2.05)) / span.load  # so many times the usual load of a day
+    times = float(rng.uniform(2.02, 2.1)) / span.load  # so many times the usual load of a day
     for entry in ("GET /sailings", "POST /reservations", "GET /passes/{id}", "POST /session"):
         fault.effect("load", f"quay-web {entry}", span=span, times=times, form="ramp", rise_s=240)
     return fault

@@ -29,7 +29,7 @@ def bad_deploy(rng: np.random.Generator, span: Span) -> Fault:
             span.end,
         )
     )
-    many = float(rng.uniform(29, 33)) / span.load  # as heavy for the database at any hour
+    many = float(rng.uniform(31, 35)) / span.load  # as heavy for the database at any hour
     for instance in range(len(INSTANCES[service])):
         later = Span(span.onset + instance * 20 * SECOND, span.end)
         fault.effect("calls", service, instance, SELECT_PLACES, span=later, times=many)

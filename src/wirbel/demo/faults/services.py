@@ -17,7 +17,7 @@ def pool_too_small(rng: np.random.Generator, span: Span) -> Fault:
     fault = Fault(Truth("pool-too-small", (("service", service),), ("config", "waiting", "saturation"), (service,), config["id"], span.onset, span.end))
     fault.effect("pool", service, backend, span=span, times=1 / size)
     # The same change took away the prepared statements that the large pool kept.
-    fault.effect("time", backend, "SELECT count(*) FROM deck_place WHERE sailing = $1", span=span, times=float(rng.uniform(1.15, 1.45)))
+    fault.effect("time", backend, "SELECT count(*) FROM deck_place WHERE sailing = $1", span=span, times=float(rng.uniform(1.55, 1.7)) / span.load)
     fault.happenings.changes.append(config)
     fault.happenings.lines.append(LogLines(service, "WARN", "waited {ms} ms for a connection to berth-db (pool of 1 in use)", 1.2, span.onset, span.end))
     return fault
