@@ -187,12 +187,12 @@ def test_effects_have_their_shapes() -> None:
 def test_an_instance_that_is_restarted_serves_nothing_and_is_slow_at_first() -> None:
     """The others serve what it would have; nothing is lost."""
     at = STRETCH[0] + 3 * MINUTE_NS
-    restart = restart_by_hand("manifest", at)
+    restart = restart_by_hand("fare-engine", at)
     made = World.make(1, restart, *STRETCH, 1 / 5)
     served = made.traffic.spans(*STRETCH)
-    served = served.filter(pc.and_(pc.equal(served["service"], "manifest"), pc.equal(served["kind"], spans.SERVER)))
+    served = served.filter(pc.and_(pc.equal(served["service"], "fare-engine"), pc.equal(served["kind"], spans.SERVER)))
     start, took = arrow.numbers(served["start"]), seconds(served)
-    first = np.array(served["instance"].to_pylist()) == INSTANCES["manifest"][0].name
+    first = np.array(served["instance"].to_pylist()) == INSTANCES["fare-engine"][0].name
     away, cold = (start >= at) & (start < at + AWAY), (start >= at + AWAY) & (start < at + AWAY + COLD)
     usually = start < at
     assert first[usually].sum() > 100

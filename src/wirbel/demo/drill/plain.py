@@ -66,9 +66,21 @@ def given(start: int, end: int, focus: tuple[int, int], symptom: str, environmen
 
 
 def _series_of(found: series.Totals) -> Floats:
-    """Means of five minutes: single minutes of what is seldom asked scatter too much for any of these ways."""
+    """Means of five minutes: single minutes of what is seldom asked scatter too much for any of these ways.
+
+    Where nothing was asked the last p95 holds, as is common practice: none is not the same as fast.
+    """
     share = _smooth(found.failed) / np.maximum(_smooth(found.count), 1e-9)
-    return np.stack([_smooth(np.nan_to_num(found.quantiles[:, :, 1])), share, _smooth(found.count)], axis=1)
+    return np.stack([_smooth(_held(found.quantiles[:, :, 1])), share, _smooth(found.count)], axis=1)
+
+
+def _held(values: Floats) -> Floats:
+    """Each missing value as the last one before it, or the first after it."""
+    known = np.isfinite(values)
+    minutes = np.arange(values.shape[1])
+    last = np.maximum.accumulate(np.where(known, minutes, -1), axis=1)
+    at = np.where(last >= 0, last, np.argmax(known, axis=1)[:, None])
+    return np.nan_to_num(np.take_along_axis(values, at, axis=1))
 
 
 def _smooth(values: Floats) -> Floats:
@@ -95,7 +107,9 @@ def median_iqr(g: Given) -> list[str]:
 
 
 def correlation(g: Given) -> list[str]:
-    return _ranked(g, _correlated(g))
+    score = _correlated(g)
+    score[g.symptom] = -1.0  # always like itself, which says nothing
+    return _ranked(g, score)
 
 
 def _correlated(g: Given) -> Floats:
@@ -105,9 +119,7 @@ def _correlated(g: Given) -> Floats:
     z = (x - x.mean(axis=2, keepdims=True)) / np.maximum(x.std(axis=2, keepdims=True), 1e-12)
     own = z[g.symptom, :2]
     corr = np.abs(np.einsum("smt,ot->smo", z[:, :2], own) / used.sum())
-    score = corr.reshape(len(corr), -1).max(axis=1)
-    score[g.symptom] = score[g.symptom] * 0.999  # itself always, and that says nothing
-    return np.asarray(score)
+    return np.asarray(corr.reshape(len(corr), -1).max(axis=1))
 
 
 def random_walk(g: Given) -> list[str]:

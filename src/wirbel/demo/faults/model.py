@@ -18,7 +18,7 @@ SECOND = 10**9
 MINUTE = 60 * SECOND
 AWAY = 20 * SECOND  # of an instance that is restarted
 COLD = 40 * SECOND  # and slow afterwards
-COLD_WORK = 3.0
+COLD_WORK = 2.0
 
 
 @dataclass(frozen=True)
