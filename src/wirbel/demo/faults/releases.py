@@ -51,7 +51,7 @@ def bad_canary(rng: np.random.Generator, span: Span) -> Fault:
     fault = Fault(
         Truth("bad-canary", (("instance", name), ("service", service)), ("deploy", "slower-work", "waiting"), (service,), deploy["id"], span.onset, span.end)
     )
-    fault.effect("work", service, number, span=span, times=float(rng.uniform(3.5, 4.5)) / span.load)
+    fault.effect("work", service, number, span=span, times=float(rng.uniform(3.9, 4.8)) / span.load)
     fault.happenings.rollouts.append(Rollout(service, version, span.onset, only=(number,), ends=span.end))
     fault.happenings.changes.append(deploy)
     return fault

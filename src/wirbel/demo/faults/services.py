@@ -49,7 +49,7 @@ def cache_lifetime(rng: np.random.Generator, span: Span) -> Fault:
     config = change("config", span.onset, "fare-engine", "lifetime of cached fares", before={"fares.ttl_s": 900}, after={"fares.ttl_s": 5}, actor="k.dahl")
     entities = (("service", "fare-engine"), ("database", "timetable-cache"))
     fault = Fault(Truth("cache-lifetime", entities, ("cache", "config", "more-calls"), ("fare-engine",), config["id"], span.onset, span.end))
-    fault.effect("hits", "timetable-cache", span=span, times=float(rng.uniform(0.05, 0.2)), form="ramp", rise_s=120)
+    fault.effect("hits", "timetable-cache", span=span, times=float(rng.uniform(0.02, 0.1)), form="ramp", rise_s=120)
     fault.happenings.changes.append(config)
     fault.restarted("berth-planner", span.onset + 26 * MINUTE)
     return fault

@@ -68,10 +68,10 @@ SERVICES = {
         Service("fare-engine", "1.30.0", 3, workers=3, pool=3),
         Service("tide-feed", "0.9.8", 2, workers=24, retries=2, timeout_s=2.0, memory_mb=140),
         Service("manifest", "3.9.1", 3, workers=3, retries=1),
-        Service("berth-planner", "4.7.3", 3, workers=5, retries=1, memory_mb=520),
-        Service("sailing-api", "6.1.3", 3, workers=6, retries=1, timeout_s=2.5),
+        Service("berth-planner", "4.7.3", 3, workers=8, retries=1, memory_mb=520, pool=8),
+        Service("sailing-api", "6.1.3", 3, workers=12, retries=1, timeout_s=2.5),
         Service("pass-issuer", "5.0.2", 3, workers=4, managed=False, memory_mb=90),
-        Service("quay-web", "9.14.0", 4, workers=9, retries=1, timeout_s=5.0, memory_mb=410),
+        Service("quay-web", "9.14.0", 4, workers=16, retries=1, timeout_s=5.0, memory_mb=410),
         Service("gate-api", "2.2.0", 3, workers=4, retries=2, timeout_s=2.0, managed=False, memory_mb=120),
         Service("vessel-track", "2.0.1", 2, workers=2),
         Service("notice-fanout", "1.8.0", 2, workers=4, retries=2, timeout_s=4.0, breaker=True),
@@ -98,7 +98,7 @@ class Backend:
 BACKENDS = {
     b.name: b
     for b in (
-        Backend("berth-db", "postgresql", "berths", 6.0, 0.45, 6, host="islet-2"),
+        Backend("berth-db", "postgresql", "berths", 6.0, 0.45, 8, host="islet-2"),
         Backend("manifest-db", "postgresql", "manifest", 4.0, 0.40, 2, host="islet-5"),
         Backend("identity-db", "postgresql", "identity", 2.0, 0.35, 2, host="islet-7"),
         Backend("timetable-cache", "redis", "timetable", 0.5, 0.30, 2, kind="cache", host="islet-4"),
