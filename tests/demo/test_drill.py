@@ -145,12 +145,23 @@ def test_a_wrong_call_says_what_is_right(words: list[str]) -> None:
     assert done.stderr
 
 
-def test_a_page_explains_a_fault() -> None:
-    page = "\n".join(explain.page("pool-too-small", 1))
-    assert "berth-planner" in page
-    assert "held responsible" in page
-    assert "db.client.connection" in page
+@pytest.mark.parametrize(
+    ("kind", "evidence"),
+    [
+        ("bad-canary", "| berth-planner | instance berth-planner-a8 |"),
+        ("disk-full", "| system.filesystem.utilization"),
+        ("pool-too-small", "| db.client.connection.max"),
+        ("zone-loss", "| system.network.tcp.retransmits"),
+        ("flag", "| quay-web | app.version 7.4 |"),
+        ("silent-service", "| vessel-track | positions |"),
+        ("bot-flood", "| quay-web | user_agent.original gullbot/0.3 |"),
+    ],
+)
+def test_a_page_shows_the_evidence_for_a_fault(kind: str, evidence: str) -> None:
+    """Among what moved most, found without knowing what to look for."""
+    page = "\n".join(explain.page(kind, 1, kept=1 / 90))
     assert "│" in page
+    assert evidence in page[page.index("## Where") :]
 
 
 def test_a_drill_from_beginning_to_end(tmp_path: Path) -> None:

@@ -23,6 +23,9 @@ BEFORE_NS = 30 * MINUTE_NS
 BARS = "▁▂▃▄▅▆▇█"
 MOST = 12  # rows of a table
 KEPT = 1 / 30
+SELDOM = 0.1  # times a second: less is no work worth a line
+FEW, MANY = 50, 60  # requests that carry a value; values that a name has, of which more would be ids
+SMALL = 0.02  # of a mean: less is no move, however steady the series
 
 
 def write(kind: str, seed: int, folder: Path) -> Path:
@@ -33,8 +36,8 @@ def write(kind: str, seed: int, folder: Path) -> Path:
     return file
 
 
-def page(kind: str, seed: int) -> Iterator[str]:
-    made = scene.make(kind, seed, history_ns=2 * BEFORE_NS, kept=KEPT)
+def page(kind: str, seed: int, kept: float = KEPT) -> Iterator[str]:
+    made = scene.make(kind, seed, history_ns=2 * BEFORE_NS, kept=kept)
     truth = made.fault.truth
     before = made.world.telemetry(truth.onset - BEFORE_NS, truth.onset)
     after = made.world.telemetry(truth.onset, made.asked)
@@ -58,7 +61,9 @@ def page(kind: str, seed: int) -> Iterator[str]:
     yield ""
     yield "## Where it can be seen: what moved most"
     yield ""
-    yield from _calls(before.spans, after.spans)
+    yield from _calls(before.spans, after.spans, (BEFORE_NS / 1e9, (made.asked - truth.onset) / 1e9))
+    yield ""
+    yield from _values(before.spans, after.spans, (BEFORE_NS / 1e9, (made.asked - truth.onset) / 1e9))
     yield ""
     yield from _metrics(before, after)
     yield ""
@@ -98,23 +103,51 @@ def _share(failed: npt.NDArray[np.bool_]) -> str:
     return text.share(float(failed.mean())) if len(failed) else "none"
 
 
-def _calls(before: pa.Table, after: pa.Table) -> Iterator[str]:
+def _calls(before: pa.Table, after: pa.Table, seconds: tuple[float, float]) -> Iterator[str]:
     """Calls and own operations by how much their mean time, their number or their failures changed."""
     yield "| who | does | a second, before | after | mean before | after | failing before | after |"
     yield "|---|---|---|---|---|---|---|---|"
-    tables = [_by_work(table) for table in (before, after)]
+    tables = [_by_work(table, length) for table, length in zip((before, after), seconds, strict=True)]
     rows = []
-    for key in tables[0].keys() & tables[1].keys():
-        (n0, t0, f0), (n1, t1, f1) = tables[0][key], tables[1][key]
-        score = abs(np.log(max(t1, 1e-9) / max(t0, 1e-9))) + abs(np.log(max(n1, 1e-9) / max(n0, 1e-9))) + 5 * abs(f1 - f0)
-        rows.append((score, key, n0, n1, t0, t1, f0, f1))
+    for key in tables[0]:
+        (n0, t0, f0), (n1, t1, f1) = tables[0][key], tables[1].get(key, (0.0, np.nan, np.nan))
+        score = abs(np.log(t1 / t0)) + abs(np.log(n1 / n0)) + 5 * abs(f1 - f0) if n1 else np.inf
+        if max(n0, n1) > SELDOM:
+            rows.append((score, key, n0, n1, t0, t1, f0, f1))
     for _, (service, does), n0, n1, t0, t1, f0, f1 in sorted(rows, reverse=True)[:MOST]:
-        yield f"| {service} | {does} | {n0:.1f} | {n1:.1f} | {text.seconds(t0)} | {text.seconds(t1)} | {text.share(f0)} | {text.share(f1)} |"
+        yield f"| {service} | {does} | {n0:.1f} | {n1:.1f} | {text.seconds(t0)} | {text.seconds(t1) if n1 else 'none'} | {text.share(f0)} | {text.share(f1) if n1 else 'none'} |"
 
 
-def _by_work(table: pa.Table) -> dict[tuple[str, str], tuple[float, float, float]]:
-    start = arrow.numbers(table["start"])
-    seconds = max((start.max() - start.min()) / 1e9, 1.0)
+def _values(before: pa.Table, after: pa.Table, seconds: tuple[float, float]) -> Iterator[str]:
+    """Values that requests of a service carry, by how much more their number or their mean time changed than the service's own."""
+    yield "| requests served by | with | a second, before | after | mean before | after |"
+    yield "|---|---|---|---|---|---|"
+    rows = []
+    for service in sorted(set(before["service"].to_pylist())):
+        parts = [table.filter(pc.and_(pc.equal(table["service"], service), pc.equal(table["kind"], spans.SERVER))) for table in (before, after)]
+        if min(part.num_rows for part in parts) < 100:
+            continue
+        rate0, rate1, mean0, mean1 = _pace([], parts, seconds)
+        for name in ["instance", *(n for n in parts[1].column_names if n.startswith("span.s:") and service in FRONTS)]:
+            found = pc.value_counts(parts[1][name].drop_null()).to_pylist()
+            for value in [one["values"] for one in found if one["counts"] >= FEW][: MOST if len(found) <= MANY else 0]:
+                n0, n1, t0, t1 = _pace([(name, value)], parts, seconds)
+                moved = abs(np.log(n1 / max(n0, 0.01) / (rate1 / rate0))) + (abs(np.log(t1 / t0 / (mean1 / mean0))) if n0 else 0.0)
+                rows.append((moved, service, f"{name.removeprefix('span.s:')} {value}", n0, n1, t0, t1))
+    for _, service, value, n0, n1, t0, t1 in sorted(rows, reverse=True)[: MOST // 2]:
+        yield f"| {service} | {value} | {n0:.1f} | {n1:.1f} | {text.seconds(t0) if n0 else 'none'} | {text.seconds(t1)} |"
+
+
+def _pace(only: list[tuple[str, str]], parts: list[pa.Table], seconds: tuple[float, float]) -> tuple[float, float, float, float]:
+    """Requests a second and mean seconds, before and after, of those with all these values."""
+    for name, value in only:
+        parts = [part.filter(pc.equal(part[name], value)) if name in part.column_names else part.slice(0, 0) for part in parts]
+    rates = [float(pc.sum(part["weight"]).as_py() or 0.0) / length for part, length in zip(parts, seconds, strict=True)]
+    means = [float(pc.mean(part["duration"]).as_py() or 0.0) / 1e9 for part in parts]
+    return rates[0], rates[1], means[0], means[1]
+
+
+def _by_work(table: pa.Table, seconds: float) -> dict[tuple[str, str], tuple[float, float, float]]:
     does = pc.if_else(
         pc.is_valid(table["peer"]), pc.binary_join_element_wise(pa.scalar("asks "), table["peer"], pa.scalar(": "), table["operation"], ""), table["operation"]
     )
@@ -134,16 +167,21 @@ def _by_work(table: pa.Table) -> dict[tuple[str, str], tuple[float, float, float
 
 
 def _metrics(before: Telemetry, after: Telemetry) -> Iterator[str]:
-    yield "| metric | of | before | after |"
-    yield "|---|---|---|---|"
+    """Of each metric the series whose mean moved most, in standard deviations, and how many others moved as far as half of that."""
+    yield "| metric | of | and | before | after |"
+    yield "|---|---|---|---|---|"
     held = [_gauges(part.points) for part in (before, after)]
-    rows = []
+    moved: dict[str, list[tuple[float, tuple[str, str, str]]]] = {}
     for key in held[0].keys() & held[1].keys():
         was, now = held[0][key], held[1][key]
-        spread = max(was.std(), 0.05 * abs(was.mean()), 1e-9 if abs(now.mean()) < 1e-6 else 0.02 * abs(now.mean()))
-        rows.append((abs(now.mean() - was.mean()) / spread, key, was.mean(), now.mean()))
-    for _, (metric, who, labels), was, now in sorted(rows, reverse=True)[:MOST]:
-        yield f"| {metric} {'' if labels == '{}' else labels.replace('|', ' ')} | {who} | {text.number(was)} | {text.number(now)} |"
+        spread = float(np.sqrt((was.var() + now.var()) / 2)) + SMALL * abs(was.mean()) + 1e-12
+        moved.setdefault(key[0], []).append((abs(now.mean() - was.mean()) / spread, key))
+    for rows in sorted((sorted(rows, reverse=True) for rows in moved.values()), reverse=True)[:MOST]:
+        score, (metric, who, labels) = rows[0]
+        others = sum(other > score / 2 for other, _ in rows) - 1
+        shown = "" if labels == "{}" else labels.replace("|", " ")
+        was, now = (part[rows[0][1]].mean() for part in held)
+        yield f"| {metric} {shown} | {who} | {f'{others} more' if others else ''} | {text.number(was)} | {text.number(now)} |"
 
 
 def _gauges(table: pa.Table) -> dict[tuple[str, str, str], Floats]:
