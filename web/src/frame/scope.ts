@@ -1,5 +1,5 @@
 import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
-import { createParser, parseAsString, useQueryStates } from "nuqs";
+import { createParser, useQueryStates } from "nuqs";
 import { useEffect, useState } from "react";
 import { client, type Schemas, take } from "../api/client";
 
@@ -21,10 +21,13 @@ const asSpan = createParser<Span>({
   eq: (a, b) => a.start === b.start && a.end === b.end,
 });
 
+/** An empty name in a link means no name: everything. */
+const asName = createParser<string>({ parse: (text) => text || null, serialize: (value) => value });
+
 /** What the whole frame obeys, all of it in the address: range (absent: follow now), windows, environment. */
 export function useScope() {
   return useQueryStates(
-    { range: asSpan, focus: asSpan, reference: asSpan, environment: parseAsString },
+    { range: asSpan, focus: asSpan, reference: asSpan, environment: asName },
     { history: "replace", shallow: true },
   );
 }
