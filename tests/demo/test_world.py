@@ -200,3 +200,10 @@ def test_an_instance_that_is_restarted_serves_nothing_and_is_slow_at_first() -> 
     assert away.sum() / AWAY == pytest.approx(usually.sum() / (at - STRETCH[0]), rel=0.25)
     assert np.median(took[cold & first]) > 1.2 * np.median(took[usually & first])
     assert [change["kind"] for change in restart.changes] == ["restart"]
+
+
+def test_a_gate_is_held_by_one_of_the_staff_for_a_shift(table: pa.Table) -> None:
+    scans = table.filter(pc.and_(pc.equal(table["service"], "gate-api"), pc.is_valid(table["span.s:device.id"])))
+    pairs = scans.group_by(["span.s:device.id", "span.s:user.id"]).aggregate([]).to_pylist()
+    assert len(pairs) == len({pair["span.s:user.id"] for pair in pairs}) == len({pair["span.s:device.id"] for pair in pairs}) > 1
+    assert all(pair["span.s:user.id"].startswith("staff-") for pair in pairs)

@@ -30,6 +30,7 @@ BACK_OFF_S = 0.08  # before the first retry; twice as long before each further o
 FAST_S = 0.004  # how long a refused connection takes
 BOT = "gullbot/0.3"
 PASSENGERS, GATES = 20_000, 24
+SHIFTS, SHIFT_NS = 3, 8 * 3600 * 10**9  # of the staff at a gate
 
 
 @dataclass
@@ -333,7 +334,9 @@ class Traffic:
                 columns["span.s:user.id"] = np.where(bot, None, _names("p", PASSENGERS)[self._rng.integers(0, PASSENGERS, len(begin))])
                 columns["span.s:user_agent.original"] = np.where(bot, BOT, np.array([f"skerry-app/{v}" for v in APP_VERSIONS], object)[app])
             if root and operation.service == "gate-api":
-                columns["span.s:device.id"] = _names("gate", GATES)[self._rng.integers(0, GATES, len(begin))]
+                gate = self._rng.integers(0, GATES, len(begin))
+                columns["span.s:device.id"] = _names("gate", GATES)[gate]
+                columns["span.s:user.id"] = _names("staff", GATES * SHIFTS)[gate * SHIFTS + begin // SHIFT_NS % SHIFTS]
         elif operation.method == "CONSUME":
             columns |= {"span.s:messaging.system": "events", "span.s:messaging.destination.name": operation.route, "published": sent}
         else:
