@@ -1,13 +1,13 @@
 import { scaleLinear } from "d3-scale";
+import type { Schemas } from "../../api/client";
 import { duration } from "../../shared/format";
 import { useWidth } from "../../shared/useWidth";
-import type { TraceView } from "./Trace";
 
 const LEFT = 118;
 const RUN_ROOM = 26;
 
 interface ChannelsProps {
-  view: TraceView;
+  view: Schemas["TraceView"];
   scale: number; // ms drawn across
   colour: string;
   small?: boolean;

@@ -1,7 +1,7 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { type KeyboardEvent, useRef } from "react";
+import type { Schemas } from "../../api/client";
 import { duration } from "../../shared/format";
-import type { TraceView } from "./Trace";
 
 const ROW = 22;
 const LISTED = 320;
@@ -12,7 +12,7 @@ export function Outline({
   chosen,
   onChoose,
 }: {
-  view: TraceView;
+  view: Schemas["TraceView"];
   chosen: number;
   onChoose: (index: number) => void;
 }) {

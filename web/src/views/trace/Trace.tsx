@@ -8,8 +8,6 @@ import { Channels } from "./Channels";
 import { Outline } from "./Outline";
 import { SpanDetail } from "./SpanDetail";
 
-export type TraceView = Schemas["TraceView"];
-
 /** One request as channels, beside a normal one at the same scale; its spans to read; one span in full. */
 export function Trace() {
   const { trace = "" } = useParams();
@@ -73,7 +71,7 @@ export function Trace() {
 }
 
 /** Where this request's time passed; the parts add up to its duration. */
-function Passed({ view, compared }: { view: TraceView; compared: boolean }) {
+function Passed({ view, compared }: { view: Schemas["TraceView"]; compared: boolean }) {
   return (
     <table className="sheet-table mt-3">
       <thead>
