@@ -5,10 +5,11 @@ from __future__ import annotations
 import json
 from pathlib import Path
 
+import numpy as np
 import pytest
 
 from wirbel.core.signals.changes import from_plain, parse_time
-from wirbel.demo import faults
+from wirbel.demo import faults, history
 from wirbel.demo.stage import ORDERS, REMEDIES, SHOWN, Act, Stage
 from wirbel.demo.world.conditions import Conditions
 from wirbel.demo.world.state import solve
@@ -53,8 +54,6 @@ def test_a_remedy_ends_the_fault_is_told_as_a_change_and_the_world_recovers(stag
 
 
 def two(at: int):  # type: ignore[no-untyped-def]
-    import numpy as np
-
     return np.array([at, at]), np.array([0, 2])
 
 
@@ -92,3 +91,11 @@ def test_an_act_is_the_same_fault_however_long_it_lasts() -> None:
     assert long.fault().truth.entities == short.fault().truth.entities
     assert [(e.name, e.times) for e in long.fault().happenings.effects] == [(e.name, e.times) for e in short.fault().happenings.effects]
     assert set(faults.FAULTS) - set(REMEDIES) == {"load-surge", "nothing-wrong"}
+
+
+def test_the_demo_goes_on_for_weeks() -> None:
+    """What happens later is spread over the days, and leaves alone what the fault's truth speaks of."""
+    days = [parse_time(str(change["at"]), "at") for part in history.later(1, NOW, "bad-deploy") for change in part.changes]
+    counts, _ = np.histogram(days, bins=np.arange(NOW + history.DAY_NS, NOW + history.AHEAD_NS, history.DAY_NS))
+    assert counts.min() > 5
+    assert not [c for part in history.later(1, NOW, "bad-deploy") for c in part.changes if c["service"] == "berth-planner"]

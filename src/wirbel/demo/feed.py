@@ -16,7 +16,7 @@ import pyarrow as pa
 from wirbel.core import arrow
 from wirbel.core.signals import logs, otlp, spans
 from wirbel.core.signals.changes import parse_time
-from wirbel.demo.history import KEPT, ahead, everyday
+from wirbel.demo.history import KEPT, ahead, everyday, later
 from wirbel.demo.making import World
 from wirbel.demo.stage import Stage, write
 from wirbel.demo.telemetry import logs as log_lines
@@ -62,8 +62,9 @@ class Feed:
     def __init__(self, url: str, state: dict[str, object]) -> None:
         self.url, self.token = url, str(state["token"])
         self.seed, self.made = int(str(state["seed"])), int(str(state["made"]))
-        self._usual = everyday(self.seed, self.made, str(state["fault"]), float(str(state["days"])))
-        self.stage = Stage(Path(str(state["file"])).parent, self.seed, self.made, str(state["fault"]))
+        kind = str(state["fault"])
+        self._usual = everyday(self.seed, self.made, kind, float(str(state["days"]))).add(later(self.seed, self.made, kind))
+        self.stage = Stage(Path(str(state["file"])).parent, self.seed, self.made, kind)
         self.history = self._usual.add([self.stage.happenings()])
         self.running = spans.empty()
         self.minute: list[pa.Table] = []  # served requests whose minute is not over

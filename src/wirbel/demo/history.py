@@ -14,7 +14,8 @@ HOURS = 6  # of full detail
 DAYS = 14  # of summaries, and of a sample of the requests
 KEPT = 1 / 64  # of all requests are recorded
 BEGINS_NS = 14 * HOUR_NS + 35 * MINUTE_NS  # of the day, on the world's clock
-AHEAD_NS = 12 * HOUR_NS  # that the live feed can go on without being made anew
+AHEAD_NS = 30 * DAY_NS  # for which the live feed can go on
+HALF_DAY_NS = DAY_NS // 2
 GOING_ON = "bad-deploy"
 PAST = (("index-dropped", 0.06, 55), ("provider-failing", 0.23, 70), ("noisy-neighbour", 0.62, 90))
 """Faults of the past: kind, how far back (share of the days), and how long it lasted, minutes."""
@@ -49,7 +50,14 @@ def make_history(seed: int, now: int, kind: str = GOING_ON, days: float = DAYS) 
 def everyday(seed: int, now: int, kind: str, days: float) -> Happenings:
     """All of it but the fault that goes on."""
     fault = going_on(seed, now, kind)
-    recent, before = Span(now - HOURS * HOUR_NS, now + AHEAD_NS), Span(now - round(days * DAY_NS), now - HOURS * HOUR_NS)
+    recent, before = Span(now - HOURS * HOUR_NS, now + HALF_DAY_NS), Span(now - round(days * DAY_NS), now - HOURS * HOUR_NS)
     near = innocent.everyday(seed, recent, near=fault.truth.onset, spared=fault.truth.services)
     earlier = [innocent.everyday(seed + 1, before)] if before.end > before.onset else []
     return near.add([*earlier, *(one.happenings for one in past(seed, now, days) if days * DAY_NS > HOURS * HOUR_NS)])
+
+
+def later(seed: int, now: int, kind: str) -> list[Happenings]:
+    """Innocent things of the days that the live feed has yet to tell of."""
+    spared = going_on(seed, now, kind).truth.services
+    starts = range(now + HALF_DAY_NS, now + AHEAD_NS, HALF_DAY_NS)
+    return [innocent.everyday(seed + 2 + n, Span(start, start + HALF_DAY_NS), spared=spared) for n, start in enumerate(starts)]
