@@ -25,6 +25,7 @@ SPARK_POINTS = 130  # of a small chart
 FALLEN = 0.5  # of the reference's rate: less than that may be silence
 MOST_BITS = 30.0  # more surprise than this adds nothing to a weight
 NEEDED = 20  # requests in a window before a verdict
+ALIKE = 10.0  # minutes in a row of which one tells nothing new about the others
 
 
 @dataclass(frozen=True)
@@ -84,16 +85,28 @@ def judge(
     rates = [float(totals.count[i]) / series.window_seconds(window) for totals, window in ((now, focus), (before, reference))]
     failing = _failing_bits(_seen_to_fail(now, i), now.rows[i], _seen_to_fail(before, i), before.rows[i])
     bits = {
-        "slow": float(np.median(slow[inside])),
+        "slow": lasting_bits(slow[inside], grid.step / 60),
         "failing": failing,
-        "silent": float(np.median(silent[inside])) if rates[0] < FALLEN * rates[1] else 0.0,
+        "silent": lasting_bits(silent[inside], grid.step / 60) if rates[0] < FALLEN * rates[1] else 0.0,
     }
     word = max(bits, key=lambda name: bits[name])
     if bits[word] < SURPRISED:
         return Verdict("learning" if latency.learning[i, inside].all() else "steady", bits[word], None)
     lasting = slow if word == "slow" else silent
-    since = grid.times[inside[int(np.argmax(lasting[inside] >= SURPRISED))]] if word != "failing" else focus[0]
+    loud = min(SURPRISED, float(np.median(lasting[inside])))
+    since = grid.times[inside[int(np.argmax(lasting[inside] >= loud))]] if word != "failing" else focus[0]
     return Verdict(word, min(bits[word], MOST_BITS), int(since))
+
+
+def lasting_bits(surprise: Floats, minutes: float) -> float:
+    """Surprise that half of the points, so many minutes apart, were this surprising, in bits.
+
+    The median of n independent p-values is Beta((n+1)/2, (n+1)/2) distributed if nothing is off (order statistics
+    of the uniform distribution). Neighbouring minutes are alike, so n counts stretches of ``ALIKE`` minutes.
+    """
+    n = max(1.0, len(surprise) * minutes / ALIKE)
+    p = stats.beta.cdf(2.0 ** -float(np.median(surprise)), (n + 1) / 2, (n + 1) / 2)
+    return abs(float(np.log2(max(p, 1e-300))))
 
 
 def _seen_to_fail(totals: series.Totals, i: int) -> float:
