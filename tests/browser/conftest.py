@@ -31,7 +31,7 @@ def page(chromium: Browser, instance: Instance) -> Iterator[Page]:
     page.get_by_label("Name").fill(instance.name)
     page.get_by_label("Password").fill(instance.password)
     page.get_by_role("button", name="Sign in").click()
-    page.locator("tr[data-service]").first.wait_for()
+    page.locator("tr[data-service]").first.wait_for(timeout=60_000)  # the first answer of a server that has just begun
     yield page
     assert not wrong
     context.close()
