@@ -58,7 +58,7 @@ def table(*rows: dict[str, Any]) -> pa.Table:
             "kind": spans.SERVER,
             "start": 0,
             "duration": 1,
-            "outcome": spans.DONE,
+            "outcome": spans.OK,
             "weight": 1.0,
             "environment": "default",
             **row,

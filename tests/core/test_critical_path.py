@@ -36,8 +36,8 @@ def test_own_times_sum_to_the_root_exactly(tree: tuple[list[tuple[int, int, int]
     spans, kinds = tree
     found = path(spans, kinds)
     reached = found.request == 0
-    assert found.own[reached].sum() == spans[0][2] - spans[0][1]
-    assert (found.own >= 0).all()
+    assert found.self_time[reached].sum() == spans[0][2] - spans[0][1]
+    assert (found.self_time >= 0).all()
 
 
 @settings(max_examples=200)
@@ -48,29 +48,29 @@ def test_the_answer_does_not_depend_on_how_many_trees_are_done_at_once(tree: tup
     twice = spans + [(p + shift if p >= 0 else p, a + 10**6, b + 10**6) for p, a, b in spans]
     both = path(twice, kinds * 2, (0, shift))
     alone = path(spans, kinds)
-    assert (both.own[:shift] == alone.own).all()
-    assert (both.own[shift:] == alone.own).all()
+    assert (both.self_time[:shift] == alone.self_time).all()
+    assert (both.self_time[shift:] == alone.self_time).all()
 
 
 def test_children_one_after_another_and_side_by_side() -> None:
     # root 0–100; a 10–40; b 20–60 beside it; c 70–90 after both
     found = path([(-1, 0, 100), (0, 10, 40), (0, 20, 60), (0, 70, 90)])
     # Back from the end: own 90–100, c 70–90, own 60–70, b 20–60, a 10–20, own 0–10.
-    assert found.own.tolist() == [30, 10, 40, 20]
+    assert found.self_time.tolist() == [30, 10, 40, 20]
 
 
 def test_a_child_that_outlives_its_parent_counts_only_while_it_runs() -> None:
-    assert path([(-1, 0, 100), (0, 80, 500)]).own.tolist() == [80, 20]
+    assert path([(-1, 0, 100), (0, 80, 500)]).self_time.tolist() == [80, 20]
 
 
 def test_a_consumer_is_not_waited_for_by_its_producer() -> None:
-    assert path([(-1, 0, 100), (0, 10, 30), (1, 15, 400)], [SERVER, PRODUCER, CONSUMER]).own.tolist() == [80, 20, 0]
+    assert path([(-1, 0, 100), (0, 10, 30), (1, 15, 400)], [SERVER, PRODUCER, CONSUMER]).self_time.tolist() == [80, 20, 0]
 
 
 def test_a_skewed_clock_is_put_right_between_question_and_answer() -> None:
     # The server's clock is 1000 ahead: its span is put in the middle of the client's.
     found = path([(-1, 0, 100), (0, 10, 90), (1, 1020, 1080), (2, 1030, 1050)], [SERVER, CLIENT, SERVER, INTERNAL])
-    assert found.own.tolist() == [20, 20, 40, 20]
+    assert found.self_time.tolist() == [20, 20, 40, 20]
     assert (found.low[2], found.high[2]) == (20, 80)
 
 
@@ -91,11 +91,11 @@ def test_against_the_longest_path_of_fork_join_graphs() -> None:
             join = after
         spans[0] = (-1, 0, at)
         found = path(spans)
-        assert found.own[0] == 0
-        assert found.own[1:].sum() == nx.dag_longest_path_length(graph)
+        assert found.self_time[0] == 0
+        assert found.self_time[1:].sum() == nx.dag_longest_path_length(graph)
         on_path = set(nx.dag_longest_path(graph))
         names = [name for name in graph if "." in name]
-        assert {names[row - 1] for row in np.flatnonzero(found.own[1:] > 0) + 1} == {name for name in names if name in on_path}
+        assert {names[row - 1] for row in np.flatnonzero(found.self_time[1:] > 0) + 1} == {name for name in names if name in on_path}
 
 
 def test_requests_inside_requests_belong_to_the_outermost() -> None:
@@ -109,10 +109,10 @@ def test_long_chains_do_not_overflow() -> None:
     count = 3000
     spans = [(-1, 0, hour)] + [(0, 0, hour - n) for n in range(count)]
     found = path(spans)
-    assert found.own.sum() == hour
+    assert found.self_time.sum() == hour
 
 
 @pytest.mark.parametrize("roots", [(), (0,)])
 def test_no_spans_under_no_roots(roots: tuple[int, ...]) -> None:
     found = path([(-1, 0, 0)], roots=roots) if roots else critical_path(*(np.array([5]),) * 2, np.array([-1]), np.array([2]), np.array([], np.int64))
-    assert found.own.sum() == 0
+    assert found.self_time.sum() == 0

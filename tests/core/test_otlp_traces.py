@@ -194,7 +194,7 @@ def test_older_names_are_read_as_current_ones_and_the_current_one_wins() -> None
     first, second = (arrow.attributes_of(decoded.table, row)["span"] for row in (0, 1))
     assert first == {"http.request.method": "GET", "http.response.status_code": 503}
     assert second == {"db.query.text": "new"}
-    assert decoded.table["outcome"].to_pylist() == [spans.FAILED, spans.DONE]
+    assert decoded.table["outcome"].to_pylist() == [spans.ERROR, spans.OK]
 
 
 def test_one_key_with_several_types_keeps_each_type() -> None:
@@ -275,17 +275,19 @@ def test_operation_and_peer(span: dict, operation: str, peer: str | None, kind: 
 @pytest.mark.parametrize(
     ("kind", "code", "status", "outcome"),
     [
-        (2, 200, 0, "done"),
-        (2, 404, 0, "refused"),
-        (2, 404, 2, "failed"),
-        (2, 500, 0, "failed"),
-        (3, 404, 2, "refused"),
-        (3, 503, 2, "failed"),
-        (1, 0, 2, "failed"),
-        (2, 200, 1, "done"),
+        (2, 200, 0, "ok"),
+        (2, 404, 0, "client error"),
+        (2, 404, 2, "error"),
+        (2, 500, 0, "error"),
+        (3, 404, 2, "error"),
+        (3, 429, 2, "error"),
+        (3, 404, 0, "client error"),
+        (3, 503, 2, "error"),
+        (1, 0, 2, "error"),
+        (2, 200, 1, "ok"),
     ],
 )
-def test_client_errors_are_refused_not_failed(kind: int, code: int, status: int, outcome: str) -> None:
+def test_a_client_error_is_an_error_of_who_says_so(kind: int, code: int, status: int, outcome: str) -> None:
     message = request({"kind": kind, **(attributes(http__response__status_code=code) if code else {})})
     message.resource_spans[0].scope_spans[0].spans[0].status.code = status
     assert spans.OUTCOME_NAMES[decode(message).table["outcome"][0].as_py()] == outcome

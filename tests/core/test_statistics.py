@@ -4,7 +4,6 @@ import numpy as np
 import pytest
 from scipy import stats
 
-from wirbel.core.diagnosis import onset
 from wirbel.core.stats.intervals import percentile_bounds, wilson
 from wirbel.core.stats.tests import adjusted, association, stratified_association
 
@@ -58,40 +57,3 @@ def test_percentile_bounds_enclose_the_quantile() -> None:
     samples = np.sort(rng.exponential(size=(2000, 400)), axis=1)
     true = stats.expon.ppf(0.95)
     assert ((samples[:, low - 1] <= true) & (samples[:, high - 1] >= true)).mean() >= 0.94
-
-
-# Annual flow of the Nile at Aswan, 1871–1970 (Cobb, Biometrika 1978; from memory of the data set). A dam changed it after 1898.
-NILE = [
-    1120, 1160, 963, 1210, 1160, 1160, 813, 1230, 1370, 1140, 995, 935, 1110, 994, 1020, 960, 1180, 799, 958, 1140, 1100, 1210, 1150, 1250, 1260, 1220, 1030, 1100, 774, 840,
-    874, 694, 940, 833, 701, 916, 692, 1020, 1050, 969, 831, 726, 456, 824, 702, 1120, 1100, 832, 764, 821, 768, 845, 864, 862, 698, 845, 744, 796, 1040, 759, 781, 865, 845,
-    944, 984, 897, 822, 1010, 771, 676, 649, 846, 812, 742, 801, 1040, 860, 874, 848, 890, 744, 749, 838, 1050, 918, 986, 797, 923, 975, 815, 1020, 906, 901, 1170, 912, 746,
-    919, 718, 714, 740,
-]  # fmt: skip
-
-
-def test_the_nile_changed_after_1898() -> None:
-    years = np.arange(1871, 1971)
-    found = onset.find(years, np.array(NILE, float))
-    assert found is not None
-    assert abs(found.at - 1899) <= 1
-    assert found.low <= 1899 <= found.high
-    assert found.size < 0
-
-
-def test_noise_has_no_onset_and_few_values_are_not_judged() -> None:
-    rng = np.random.default_rng(11)
-    false = sum(onset.find(np.arange(300), rng.lognormal(size=300)) is not None for _ in range(200))
-    assert false <= 4  # 2 %
-    assert onset.find(np.arange(10), np.r_[np.zeros(5), np.ones(5)]) is None
-
-
-def test_an_onset_interval_covers_the_truth() -> None:
-    rng = np.random.default_rng(12)
-    covered = 0
-    for _ in range(200):
-        values = rng.lognormal(0, 0.5, 400)
-        values[250:] *= 1.6
-        found = onset.find(np.arange(400), values)
-        assert found is not None
-        covered += found.low <= 250 <= found.high
-    assert covered >= 180

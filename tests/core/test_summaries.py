@@ -24,7 +24,7 @@ def traces(count: int, seed: int = 1, failing: float = 0.02, every_ms: float = 3
     rows = []
     for n in range(1, count + 1):
         operation = ("GET /a", "GET /b", "POST /rare")[int(rng.choice(3, p=[0.7, 0.28, 0.02]))]
-        failed = spans.FAILED if rng.random() < failing else spans.DONE
+        failed = spans.ERROR if rng.random() < failing else spans.OK
         length = float(rng.lognormal(3, 0.8))
         rows.append({"trace": n, "span": 2 * n, "operation": operation, "start": n * every_ms, "duration": length, "outcome": failed})
         rows.append({"trace": n, "span": 2 * n + 1, "parent": 2 * n, "service": "b", "start": n * every_ms + 1, "duration": length / 2})
@@ -57,7 +57,7 @@ def test_failed_slow_and_rare_traces_are_all_kept_as_they_are() -> None:
     kept = {row["trace_id"]: row["weight"] for row in roots(after).to_pylist()}
     assert 0.1 < len(kept) / 3000 < 0.2
     slowest = sorted((row for row in roots(before).to_pylist() if row["operation"] == "GET /a"), key=lambda row: -row["duration"])[:15]
-    failed = [row for row in roots(before).to_pylist() if row["outcome"] == spans.FAILED]
+    failed = [row for row in roots(before).to_pylist() if row["outcome"] == spans.ERROR]
     for row in slowest + failed:
         assert kept[row["trace_id"]] == 1.0
     few = thinning.thin_spans(traces(15), 0.1)
@@ -71,7 +71,7 @@ def test_the_share_of_errors_and_percentiles_survive() -> None:
             np.quantile(arrow.numbers(t["duration"]).astype(float), share, method="inverted_cdf", weights=arrow.numbers(t["weight"])) for t in (before, after)
         ]
         assert pair[1] == pytest.approx(pair[0], rel=0.03)
-    errors = [float(arrow.numbers(t["weight"])[arrow.numbers(t["outcome"]) == spans.FAILED].sum()) for t in (before, after)]
+    errors = [float(arrow.numbers(t["weight"])[arrow.numbers(t["outcome"]) == spans.ERROR].sum()) for t in (before, after)]
     assert errors[0] == errors[1]
 
 

@@ -37,7 +37,7 @@ def _fronts(table: pa.Table) -> dict[str, tuple[np.ndarray, np.ndarray]]:
     found = {}
     for pair in own.group_by(["service", "operation"]).aggregate([]).to_pylist():
         part = own.filter(pc.and_(pc.equal(own["service"], pair["service"]), pc.equal(own["operation"], pair["operation"])))
-        found["{service} {operation}".format(**pair)] = (part["duration"].to_numpy(), part["outcome"].to_numpy() == spans.FAILED)
+        found["{service} {operation}".format(**pair)] = (part["duration"].to_numpy(), part["outcome"].to_numpy() == spans.ERROR)
     return found
 
 

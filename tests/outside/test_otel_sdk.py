@@ -83,7 +83,7 @@ def test_traces_arrive_complete_with_attributes_intact(instance: Instance, api: 
     }  # fmt: skip
     assert (top["operation"], database["operation"], database["peer"]) == ("GET /locks/{id}", "SELECT lock", "lock-db")
     assert [span["parent"] for span in (top, database, work)] == [None, 0, 0]
-    assert (work["outcome"], work["status_message"]) == ("failed", "gate is stuck")
+    assert (work["outcome"], work["status_message"]) == ("error", "gate is stuck")
     assert [event["name"] for event in work["events"]] == ["looked", "exception"]
     assert work["events"][1]["attributes"]["exception.type"] == "ValueError"
     assert sum(span["self_ms"] for span in found["spans"]) == pytest.approx(found["seconds"] * 1000, abs=1e-6)

@@ -157,11 +157,11 @@ def diagnose(arguments: argparse.Namespace) -> int:
 def _print_answer(result: dict) -> None:  # type: ignore[type-arg]
     effect = result["effect"]
     print(f"{effect['reference']:.4g} → {effect['focus']:.4g} {effect['unit']} (difference {effect['low']:.4g} to {effect['high']:.4g})")
-    if not result["suspects"]:
+    if not result["candidates"]:
         print("Nothing stands out.")
-    for suspect in result["suspects"]:
-        print(f"{suspect['rank']}. {suspect['entity']['name']}: {suspect['mechanism']}, explains {suspect['explains']:.0%}, sure {suspect['confidence']:.0%}")
-        for evidence in suspect["evidence"]:
+    for candidate in result["candidates"]:
+        print(f"{candidate['rank']}. {candidate['entity']['name']}: {candidate['mechanism']}, explains {candidate['explains']:.0%}, score {candidate['confidence']:.0%}")
+        for evidence in candidate["evidence"]:
             print(f"   {'for    ' if evidence['for'] else 'against'} {evidence['text']}")
 
 

@@ -68,7 +68,7 @@ def thin_spans(table: pa.Table, share: float) -> pa.Table:
     head = _heads(table, trace, int(trace[-1]) + 1)
     duration = arrow.numbers(table["duration"]).astype(float)[head]
     group = _groups(table.select(["service", "operation"]).take(pa.array(head)))
-    failed = np.bincount(trace, weights=arrow.numbers(table["outcome"]) == spans.FAILED) > 0
+    failed = np.bincount(trace, weights=arrow.numbers(table["outcome"]) == spans.ERROR) > 0
     weight = arrow.numbers(table["weight"])
     factor = sample(group, duration, weight[head], failed | _slowest(group, duration), share)[trace]
     return _weighted(table, factor)

@@ -20,6 +20,7 @@ class ChangeOut(BaseModel):
     service: str | None
     version: str | None
     environment: str | None
+    entity: dict[str, str] = {}
     actor: str | None
     summary: str
     before: Any = None

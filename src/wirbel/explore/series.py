@@ -69,8 +69,8 @@ def totals(table: pa.Table, group: Ints, groups: int, bounded: bool = False) -> 
     return Totals(
         rows,
         add(count),
-        add(np.where(outcome == spans.REFUSED, count, 0.0)),
-        add(np.where(outcome == spans.FAILED, count, 0.0)),
+        add(np.where(outcome == spans.CLIENT_ERROR, count, 0.0)),
+        add(np.where(outcome == spans.ERROR, count, 0.0)),
         add(arrow.numbers(table["total"])),
         middle,
         *bounds,

@@ -79,7 +79,7 @@ def _charts(found: series.Totals, grid: series.Grid, latency: Band) -> ServiceCh
     with np.errstate(divide="ignore", invalid="ignore"):
         failed_share = found.failed[0] / count
     # Failures first: they are drawn from the axis upward, so that a few among many can be seen.
-    outcomes = [("failed", found.failed[0]), ("refused", found.refused[0]), ("done", count - found.failed[0] - found.refused[0])]
+    outcomes = [("error", found.failed[0]), ("client error", found.refused[0]), ("ok", count - found.failed[0] - found.refused[0])]
     return ServiceCharts(
         start=rfc3339(grid.first),
         step_s=grid.step,

@@ -12,6 +12,7 @@ import pyarrow.compute as pc
 from wirbel.core import arrow, text
 from wirbel.core.diagnosis import critical_path as cp
 from wirbel.core.diagnosis import requests as rq
+from wirbel.core.diagnosis.parts import DEPENDENCY, OWN, TRANSFER
 from wirbel.core.errors import NotEnoughData
 from wirbel.core.signals import spans
 from wirbel.core.text import rfc3339
@@ -336,7 +337,7 @@ def _span(
         channel=channel,
         start_ms=(r["start"] - zero) / 1e6,
         duration_ms=r["duration"] / 1e6,
-        self_ms=float(path.own[row]) / 1e6,
+        self_ms=float(path.self_time[row]) / 1e6,
         path_from_ms=(path.low[row] - zero) / 1e6 if on_path else None,
         path_to_ms=(path.high[row] - zero) / 1e6 if on_path else None,
         attributes=own,
@@ -396,12 +397,12 @@ def _parts(built: rq.Requests) -> list[PathPart]:
     time = np.zeros(len(built.parts))
     calls = np.zeros(len(built.parts), np.int64)
     rows = np.flatnonzero(built.part >= 0)
-    np.add.at(time, built.part[rows], built.own[rows] / 1e6)
+    np.add.at(time, built.part[rows], built.self_time[rows] / 1e6)
     np.add.at(calls, built.part[rows], built.is_call[rows])
     labels = {
-        rq.OWN: "{0.service}, own work in {0.operation}",
-        rq.DEPENDENCY: "{0.peer}, {0.operation}",
-        rq.TRANSFER: "on the way from {0.service} to {0.peer}",
+        OWN: "{0.service}, own work in {0.operation}",
+        DEPENDENCY: "{0.peer}, {0.operation}",
+        TRANSFER: "on the way from {0.service} to {0.peer}",
     }
     found: dict[tuple[str, str], PathPart] = {}
     for part, ms, count in zip(built.parts, time, calls, strict=True):

@@ -6,9 +6,11 @@ from typing import Any
 from urllib.parse import urlencode
 
 from wirbel.core.diagnosis.attribution import Contribution
+from wirbel.core.diagnosis.cascade import cascade
 from wirbel.core.diagnosis.changes import Judged
-from wirbel.core.diagnosis.model import Answer, Evidence, Suspect
+from wirbel.core.diagnosis.model import Answer, Candidate, Evidence
 from wirbel.core.diagnosis.onset import Onset
+from wirbel.core.diagnosis.sentences import sentence
 from wirbel.core.signals.changes import Change
 from wirbel.core.text import rfc3339
 
@@ -27,19 +29,19 @@ def _evidence(evidence: Evidence) -> dict[str, Any]:
         link = f"/services/{about['service']}"
     else:
         link = ""
-    return {"kind": evidence.kind, "for": evidence.supports, "text": evidence.text, "weight": round(evidence.weight, 2), "link": link}
+    return {"kind": evidence.kind, "for": evidence.supports, "text": sentence(evidence), "weight": round(evidence.weight, 2), "link": link}
 
 
-def _suspect(rank: int, suspect: Suspect) -> dict[str, Any]:
+def _candidate(rank: int, candidate: Candidate) -> dict[str, Any]:
     return {
         "rank": rank,
-        "entity": {"kind": suspect.kind, "service": suspect.service, "name": suspect.name, "attributes": suspect.attributes},
-        "mechanism": suspect.mechanism,
-        "confidence": round(float(suspect.confidence), 3),
-        "explains": round(float(suspect.explains), 4),
-        "onset": rfc3339(suspect.onset.at) if suspect.onset else None,
-        "change": suspect.change,
-        "evidence": [_evidence(e) for e in suspect.evidence],
+        "entity": {"kind": candidate.kind, "service": candidate.service, "name": candidate.name, "attributes": candidate.attributes},
+        "mechanism": candidate.mechanism,
+        "confidence": round(float(candidate.confidence), 3),
+        "explains": round(float(candidate.explains), 4),
+        "onset": rfc3339(candidate.onset.at) if candidate.onset else None,
+        "change": candidate.change,
+        "evidence": [_evidence(e) for e in candidate.evidence],
     }
 
 
@@ -51,7 +53,7 @@ def contract(answer: Answer, took_ms: int) -> dict[str, Any]:
         "reference": {"from": rfc3339(question.reference.start), "to": rfc3339(question.reference.end), "chosen": question.chosen},
         "effect": {"reference": effect.reference, "focus": effect.focus, "delta": effect.delta, "unit": effect.unit, "low": effect.low, "high": effect.high},
         "onset": _onset(answer.onset),
-        "suspects": [_suspect(rank, suspect) for rank, suspect in enumerate(answer.suspects, 1)],
+        "candidates": [_candidate(rank, candidate) for rank, candidate in enumerate(answer.candidates, 1)],
         "unexplained": round(float(answer.unexplained), 4),
         "took_ms": took_ms,
     }
@@ -66,6 +68,7 @@ def change(given: Change) -> dict[str, Any]:
         "service": given.service,
         "version": given.version,
         "environment": given.environment,
+        "entity": dict(given.entity),
         "actor": given.actor,
         "summary": given.summary,
         "before": given.before,
@@ -77,12 +80,13 @@ def change(given: Change) -> dict[str, Any]:
 def _judged(judged: Judged) -> dict[str, Any]:
     return {
         "change": change(judged.change),
-        "on_path": judged.on_path,
+        "entity": judged.entity and {"kind": judged.entity[0], "name": judged.entity[1]},
         "lead_s": judged.lead_s,
         "before": judged.before,
         "after": judged.after,
         "share": judged.share,
         "p": judged.p,
+        "control": judged.control and vars(judged.control),
         "verdict": judged.verdict,
     }
 
@@ -112,45 +116,6 @@ def _contribution(c: Contribution) -> dict[str, Any]:
     }
 
 
-CASCADE_STEPS = 7  # parts drawn one by one; the rest are one step
-
-
-def _counts(c: Contribution) -> str:
-    """How often, where the number tells something: a shift of a few per cent does not."""
-    return f" {c.calls_reference:.3g} → {c.calls_focus:.3g}" if c.calls_focus > 1.2 * c.calls_reference else ""
-
-
-def _cascade(answer: Answer) -> list[dict[str, Any]]:
-    """Steps from the reference to the focus, more calls and slower calls apart; they add up exactly."""
-    unit = answer.effect
-    moves = []
-    for c in answer.contributions:
-        name = (
-            c.part.peer if c.part.kind == "dependency" else f"{c.part.service} → {c.part.peer}" if c.part.kind == "transfer" else f"{c.part.service} own work"
-        )
-        if answer.question.signal == "latency":
-            moves.append((f"{name} more calls{_counts(c)}" if c.more_calls > 0 else f"{name} fewer calls", c.more_calls))
-            moves.append((f"{name} {'slower' if c.slower_calls > 0 else 'faster'}{'' if c.part.kind == 'own' else ' calls'}", c.slower_calls))
-        else:
-            moves.append((f"{name}, {c.part.operation}", c.delta))
-    moves.sort(key=lambda move: -abs(move[1]))
-    drawn = moves[:CASCADE_STEPS]
-    steps, at = [], unit.reference
-    for index, (label, amount) in enumerate(drawn):
-        steps.append({"label": label, "amount": amount, "start": at, "end": at + amount, "main": index == 0})
-        at += amount
-    steps.append(
-        {
-            "label": f"{len(moves) - len(drawn)} smaller parts" if len(moves) > len(drawn) else "rounding",
-            "amount": unit.focus - at,
-            "start": at,
-            "end": unit.focus,
-            "main": False,
-        }
-    )
-    return steps
-
-
 def everything(answer: Answer, took_ms: int) -> dict[str, Any]:
     effect = answer.effect
     return contract(answer, took_ms) | {
@@ -158,7 +123,7 @@ def everything(answer: Answer, took_ms: int) -> dict[str, Any]:
         "requests": {"reference": effect.requests_reference, "focus": effect.requests_focus},
         "percentiles": [{"name": name, "reference": before, "focus": after} for name, (before, after) in answer.percentiles.items()],
         "contributions": [_contribution(c) for c in answer.contributions],
-        "cascade": _cascade(answer),
+        "cascade": [vars(step) for step in cascade(effect, answer.contributions, answer.question.signal == "latency")],
         "standouts": [
             {
                 "service": s.service,
@@ -181,8 +146,8 @@ def everything(answer: Answer, took_ms: int) -> dict[str, Any]:
         "changes": [_judged(j) for j in answer.changes],
         "moved": [
             {
+                "kind": m.kind,
                 "name": m.name,
-                "service": m.service,
                 "symptom": m.is_symptom,
                 "at": rfc3339(m.onset.at),
                 "low": rfc3339(m.onset.low),

@@ -59,7 +59,7 @@ class EvidenceOut(_Aliased):
     link: str
 
 
-class SuspectOut(Schema):
+class CandidateOut(Schema):
     rank: int
     entity: Entity
     mechanism: str
@@ -125,20 +125,32 @@ class StandoutOut(Mark):
     same_as: list[Mark]
 
 
+class Named(Schema):
+    kind: str
+    name: str
+
+
+class ControlOut(Schema):
+    """What a change did not touch, before and after it, in the symptom's unit."""
+
+    what: str
+    before: float
+    after: float
+
+
 class JudgedOut(Schema):
     change: ChangeOut
-    on_path: bool
+    entity: Named | None
     lead_s: float
     before: float | None
     after: float | None
     share: float
     p: float | None
+    control: ControlOut | None
     verdict: str
 
 
-class MovedOut(Schema):
-    name: str
-    service: str
+class MovedOut(Named):
     symptom: bool
     at: str
     low: str
@@ -162,7 +174,7 @@ class InquiryView(Schema):
     reference: Reference
     effect: EffectOut
     onset: OnsetOut | None
-    suspects: list[SuspectOut]
+    candidates: list[CandidateOut]
     unexplained: float
     took_ms: int
     statistic: str

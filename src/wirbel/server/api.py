@@ -204,7 +204,7 @@ class Conditions(Schema):
     operation: str | None = None
     version: str | None = None
     instance: str | None = None
-    outcome: Literal["done", "refused", "failed"] | None = None
+    outcome: Literal["ok", "client error", "error"] | None = None
     slower_than_s: float | None = None
     faster_than_s: float | None = None
     carrying: list[str] = Field(default=[], max_length=10, description="ATTRIBUTE=VALUE; a request must have them all")
@@ -316,7 +316,7 @@ class InquiryRow(Schema):
     service: str
     operation: str | None
     signal: str
-    suspect: str | None
+    candidate: str | None
     confidence: float | None
 
 
@@ -327,7 +327,7 @@ def list_inquiries(request: HttpRequest, most: int = 100) -> Any:
 
 
 def _inquiry_row(inquiry: Inquiry) -> InquiryRow:
-    first = next(iter(inquiry.answer["suspects"]), None)
+    first = next(iter(inquiry.answer["candidates"]), None)
     return InquiryRow(
         id=str(inquiry.id),
         created=inquiry.created.isoformat(),
@@ -335,7 +335,7 @@ def _inquiry_row(inquiry: Inquiry) -> InquiryRow:
         service=inquiry.service,
         operation=inquiry.answer["symptom"]["operation"],
         signal=inquiry.signal,
-        suspect=first and first["entity"]["name"],
+        candidate=first and first["entity"]["name"],
         confidence=first and first["confidence"],
     )
 

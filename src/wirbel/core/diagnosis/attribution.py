@@ -1,7 +1,9 @@
 """Splits the change of the symptom into parts that add up to it.
 
-For each part: Δ = Δcalls × time per call before + calls after × Δtime per call. Both sides are
-means over requests, so the sum over parts is the change of the mean request duration, exactly.
+A part changes because it is called more often or because each call takes longer. What belongs to both is
+shared equally (the mean of both orders, which is Shapley's value of two players):
+Δ = Δcalls × mean time + mean calls × Δtime. All are means over requests, so the sum over parts is the change
+of the mean request duration, exactly.
 """
 
 from __future__ import annotations
@@ -10,15 +12,13 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
+from scipy import sparse
 
-from wirbel.core import arrow
-from wirbel.core.diagnosis.requests import Ids, Part, Requests
-from wirbel.core.signals import spans
-from wirbel.core.stats.intervals import poisson_weights
+from wirbel.core.diagnosis.parts import Part
+from wirbel.core.diagnosis.requests import Ids, Requests
+from wirbel.core.stats import drift
 
 Floats = npt.NDArray[np.float64]
-REPEATS = 200
-SEED = 7  # the same question has the same answer
 
 
 @dataclass(frozen=True)
@@ -33,7 +33,7 @@ class Contribution:
     delta: float
     more_calls: float
     slower_calls: float
-    low: float  # 95 % bootstrap interval of delta
+    low: float  # 95 % interval of delta
     high: float
     example: Ids | None = None  # a request of the focus in which much of it is this part
     beside: Ids | None = None  # an ordinary one of the reference, for the same operation
@@ -41,7 +41,7 @@ class Contribution:
 
 @dataclass(frozen=True)
 class Effect:
-    """The change of the symptom itself, with its interval."""
+    """The change of the symptom itself, with its interval and the p of there being none (see core/stats/drift.py)."""
 
     reference: float
     focus: float
@@ -52,63 +52,81 @@ class Effect:
     statistic: str
     requests_reference: int
     requests_focus: int
+    p: float = 0.0
 
-
-def _matrix(requests: Requests, values: Floats) -> Floats:
-    """Sums ``values`` of spans by request and part: shape (requests, parts)."""
-    rows = np.flatnonzero((requests.part >= 0) & (requests.request >= 0))
-    width = max(len(requests.parts), 1)
-    cell = requests.request[rows] * width + requests.part[rows]
-    flat = np.bincount(cell, weights=values[rows], minlength=len(requests) * width)
-    return np.asarray(flat, np.float64).reshape(len(requests), width)
-
-
-def _means(values: Floats, weight: Floats) -> Floats:
-    return (weight @ values) / weight.sum()
-
-
-def _interval(values: Floats, requests: Requests) -> tuple[Floats, Floats]:
-    """95 % interval of the difference of weighted means, focus − reference, for each column."""
-    means = []
-    for seed, rows in ((SEED, requests.in_focus), (SEED + 1, ~requests.in_focus)):
-        weights = poisson_weights(int(rows.sum()), REPEATS, seed) * requests.weight[rows]
-        means.append((weights @ values[rows]) / np.maximum(weights.sum(axis=1, keepdims=True), 1e-9))
-    low, high = np.quantile(means[0] - means[1], (0.025, 0.975), axis=0)
-    return low, high
+    @property
+    def is_clear(self) -> bool:
+        """Whether the reference does not wander as far by itself."""
+        return bool(self.delta) and not self.low <= 0 <= self.high
 
 
 def effect(requests: Requests, values: Floats, unit: str, statistic: str) -> Effect:
     """Change of the weighted mean of ``values`` (one a request) from reference to focus."""
     focus = requests.in_focus
-    before = float(_means(values[~focus], requests.weight[~focus]))
-    after = float(_means(values[focus], requests.weight[focus]))
-    low, high = _interval(values[:, None], requests)
-    return Effect(before, after, after - before, float(low[0]), float(high[0]), unit, statistic, int((~focus).sum()), int(focus.sum()))
+    before, after = (float(np.average(values[rows], weights=requests.weight[rows])) for rows in (~focus, focus))
+    found = drift.difference(requests.start / 1e9, values[:, None], requests.weight, focus)
+    low, high, p = (float(x[0]) for x in (found.low, found.high, found.p))
+    return Effect(before, after, after - before, low, high, unit, statistic, int((~focus).sum()), int(focus.sum()), p)
 
 
 def where_the_time_went(requests: Requests) -> list[Contribution]:
     """Contributions to the change of the mean duration, s; largest first. They sum to it."""
-    time = _matrix(requests, requests.own / 1e9)
-    calls = _matrix(requests, requests.is_call.astype(float))
-    return _contributions(requests, time, calls)
+    return _contributions(requests, requests.per_part(requests.self_time / 1e9), requests.per_part(requests.is_call))
 
 
-def _contributions(requests: Requests, amount: Floats, calls: Floats) -> list[Contribution]:
-    focus = requests.in_focus
-    t0, t1 = _means(amount[~focus], requests.weight[~focus]), _means(amount[focus], requests.weight[focus])
-    n0, n1 = _means(calls[~focus], requests.weight[~focus]), _means(calls[focus], requests.weight[focus])
-    with np.errstate(divide="ignore", invalid="ignore"):
-        each = np.where(n0 > 0, t0 / n0, np.where(n1 > 0, t1 / n1, 0.0))  # time per call before; if there was none, after
-    more = (n1 - n0) * each
-    slower = (t1 - t0) - more
-    low, high = _interval(amount, requests)
-    columns = (n0, n1, t0, t1, t1 - t0, more, slower, low, high)
+@dataclass(frozen=True)
+class Split:
+    """Calls and time a request of each part in both windows, and the change split into more and slower calls; shapes (parts,)."""
+
+    calls: tuple[Floats, Floats]  # reference, focus
+    time: tuple[Floats, Floats]
+    price: Floats  # of a call: the mean of both windows'
+    more: Floats
+    slower: Floats
+
+    @classmethod
+    def of(cls, requests: Requests, time: sparse.csr_array, calls: sparse.csr_array) -> Split:
+        t0, t1, n0, n1 = (mean(requests, values, side) for values in (time, calls) for side in (False, True))
+        with np.errstate(divide="ignore", invalid="ignore"):
+            each0, each1 = t0 / n0, t1 / n1
+        each0, each1 = np.where(n0 > 0, each0, each1), np.where(n1 > 0, each1, each0)
+        price = np.where(n0 + n1 > 0, (each0 + each1) / 2, 0.0)
+        more = (n1 - n0) * price
+        return cls((n0, n1), (t0, t1), price, more, (t1 - t0) - more)
+
+
+def mean(requests: Requests, values: sparse.csr_array, in_focus: bool) -> Floats:
+    """Weighted mean a request of each column in one of the windows."""
+    weight = np.where(requests.in_focus == in_focus, requests.weight, 0.0)
+    return np.asarray(weight @ values) / weight.sum()
+
+
+def _contributions(requests: Requests, amount: sparse.csr_array, calls: sparse.csr_array) -> list[Contribution]:
+    split = Split.of(requests, amount, calls)
+    (n0, n1), (t0, t1) = split.calls, split.time
+    changed = drift.difference(requests.start / 1e9, amount, requests.weight, requests.in_focus)
+    columns = amount.tocsc()
+    order = np.argsort(-np.abs(t1 - t0), kind="stable")
     found = []
-    for i, part in enumerate(requests.parts):
-        calls_0, calls_1, before, after, delta, by_more, by_slower, least, most = (float(column[i]) for column in columns)
-        example, beside = _example(requests, amount[:, i])
-        found.append(Contribution(part, calls_0, calls_1, before, after, delta, by_more, by_slower, least, most, example, beside))
-    return sorted(found, key=lambda c: -abs(c.delta))
+    for i in order[: len(requests.parts)]:
+        example, beside = _example(requests, columns[:, [i]].toarray()[:, 0])
+        found.append(
+            Contribution(
+                part=requests.parts[i],
+                calls_reference=float(n0[i]),
+                calls_focus=float(n1[i]),
+                reference=float(t0[i]),
+                focus=float(t1[i]),
+                delta=float(t1[i] - t0[i]),
+                more_calls=float(split.more[i]),
+                slower_calls=float(split.slower[i]),
+                low=float(changed.low[i]),
+                high=float(changed.high[i]),
+                example=example,
+                beside=beside,
+            )
+        )
+    return found
 
 
 def _example(requests: Requests, amount: Floats) -> tuple[Ids | None, Ids | None]:
@@ -121,61 +139,13 @@ def _example(requests: Requests, amount: Floats) -> tuple[Ids | None, Ids | None
     return requests.ids_of(telling), None if usual is None else requests.ids_of(usual)
 
 
-def where_errors_began(requests: Requests) -> list[Contribution]:
-    """Contributions to the change of the error share; each failing request is given to one origin.
+def where_errors_began(requests: Requests, origin: npt.NDArray[np.int64]) -> list[Contribution]:
+    """Contributions to the change of the error share; each failing request is given to the part where it began.
 
-    The origin is the deepest failed span that nothing failed beneath, the earliest of them if
-    there are several: what is above it only passed the failure on.
+    ``origin`` is the row where the failure of each failing request began, in order of request (error_origins.py).
     """
-    origin = _origins(requests)
-    parts, code = _origin_parts(requests, origin)
-    amount = np.zeros((len(requests), max(len(parts), 1)))
-    amount[requests.request[origin], code] = 1.0
-    return _contributions(replace(requests, parts=parts), amount, (amount > 0).astype(float))
-
-
-def _origins(requests: Requests) -> npt.NDArray[np.int64]:
-    """The row where the failure of each failing request began, in order of request."""
-    failed_row = arrow.numbers(requests.table["outcome"]) == spans.FAILED
-    inside = requests.request >= 0
-    beneath = np.zeros(len(failed_row), np.bool_)
-    with_parent = np.flatnonzero(failed_row & (requests.parent >= 0))
-    beneath[requests.parent[with_parent]] = True
-    origin = np.flatnonzero(failed_row & ~beneath & inside)
-    origin = origin[requests.failed[requests.request[origin]]]
-    end = arrow.numbers(requests.table["start"]) + arrow.numbers(requests.table["duration"])
-    origin = origin[np.lexsort((origin, end[origin], requests.request[origin]))]
-    _, first = np.unique(requests.request[origin], return_index=True)
-    return origin[first]
-
-
-def failures_by_service(requests: Requests) -> dict[str, Floats]:
-    """1 for each failing request whose failure began in the service or in what it asks. Shape of each: (requests,)."""
-    origin = _origins(requests)
-    service, services = arrow.codes(requests.table["service"])
-    found = {name: np.zeros(len(requests)) for name in services}
-    for code, name in enumerate(services):
-        found[name][requests.request[origin[service[origin] == code]]] = 1.0
-    return found
-
-
-def _origin_parts(requests: Requests, rows: npt.NDArray[np.int64]) -> tuple[list[Part], npt.NDArray[np.int64]]:
-    small = requests.table.select(["service", "operation", "kind", "peer", "peer_kind"]).take(rows).to_pylist()
-    parts: dict[Part, int] = {}
-    code = []
-    for record in small:  # one failing request each, not one a span
-        called = record["kind"] in spans.CALL_KINDS
-        kind = "own" if not called else "transfer" if record["peer_kind"] == "service" else "dependency"
-        part = Part(kind, record["service"], record["operation"], record["peer"] if called else None, record["peer_kind"] if called else None)
-        code.append(parts.setdefault(part, len(parts)))
-    return list(parts), np.array(code, np.int64)
-
-
-def per_service(requests: Requests) -> dict[str, Floats]:
-    """Seconds that each service adds to each request: its own work, what it asks of others that send
-    no spans, and the way to those it calls. Shape of each: (requests,)."""
-    time = _matrix(requests, requests.own / 1e9)
-    found: dict[str, Floats] = {}
-    for column, part in enumerate(requests.parts):
-        found[part.service] = found.get(part.service, np.zeros(len(requests))) + time[:, column]
-    return found
+    given = requests.part[origin]
+    used, code = np.unique(given, return_inverse=True)
+    place = (requests.request[origin], code.reshape(-1))
+    amount = sparse.csr_array((np.ones(len(origin)), place), shape=(len(requests), max(len(used), 1)))
+    return _contributions(replace(requests, parts=[requests.parts[part] for part in used]), amount, amount)

@@ -1,92 +1,219 @@
-"""What changed: each change near the onset, judged by what its own service did before and after it."""
+"""What changed: each change judged by what the entities it touches did right before and right after it.
+
+A change is held responsible only if something stepped *at* it: the entity's own part of the requests is compared
+over the minutes before and after the change, beyond how far it wanders by itself, less what untouched
+peers did meanwhile (difference in differences, Card and Krueger 1994); and when the entity's part moved must
+agree with when the change was made. Time spent in what an entity calls is not its own.
+"""
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
-from scipy import stats
 
 from wirbel.core import arrow
 from wirbel.core.diagnosis.onset import Onset
 from wirbel.core.diagnosis.requests import Requests
 from wirbel.core.signals.changes import Change
+from wirbel.core.signals.conventions import CURRENT_NAME
+from wirbel.core.stats import drift
 
 Floats = npt.NDArray[np.float64]
-ENOUGH = 20  # requests on each side, to compare them
-SIGNIFICANT = 0.001
-SLACK_NS = 90 * 10**9  # a change may be announced this long after it took effect
+Bools = npt.NDArray[np.bool_]
+Entity = tuple[str, str]
+"""Kind and name."""
+
+MIN_REQUESTS = 20  # on each side, to compare them
+LOCAL_NS = 12 * 60 * 10**9  # before and after a change that are compared
+LATE_NS = 90 * 10**9  # a change may be announced this long after it took effect
+ROLLOUT_NS = 4 * 60 * 10**9  # and take this long until it is everywhere
+GRADUAL_NS = 60 * 60 * 10**9  # what leaks or fills up is felt within this time
+LEAST_SHARE = 0.1  # of the symptom's change, to be responsible for it
+SIGNIFICANT = 0.01
+CONTROL_MOVED = 0.5  # of what the changed ones moved: if the control did too, the change is not it
+_DATABASE_KEYS = ("db.namespace", "server.address", "db.collection.name")
+
+
+@dataclass(frozen=True)
+class Control:
+    """What was not touched by the change, before and after it, in the symptom's unit."""
+
+    what: str  # "other versions", "other instances", "other hosts" or "other entities"
+    before: float
+    after: float
+
+    @property
+    def moved(self) -> float:
+        return self.after - self.before
 
 
 @dataclass(frozen=True)
 class Judged:
     """A change with its before/after test.
 
-    ``before`` and ``after`` are the mean seconds (or failing share) that the changed service adds to
-    a request of the symptom; ``share`` is their difference as a share of the symptom's change;
-    ``old_version_after`` is the same for requests served by instances that did not change, the control.
+    ``before`` and ``after`` are means of what the touched entity adds to a request of the symptom, in the minutes
+    around the change, over what is usual for the operation; ``share`` is their difference, less the control's, as a
+    share of the symptom's change. ``entity`` is the one that was judged. Verdicts: *responsible*; *innocent* (nothing
+    stepped there); *gradual* (what it touches rose slowly, from some time after it on, as a leak would); *earlier* (it moved
+    at once, but later than the change); *too-late*; *off-path* (it touches
+    nothing that the requests did); *unclear* (too few requests).
     """
 
     change: Change
-    on_path: bool
-    lead_s: float  # onset − change, 0 inside the onset's interval; negative: the change came after
+    entity: Entity | None
+    lead_s: float  # onset of the symptom − change, 0 inside the onset's interval; negative: the change came after
     before: float | None
     after: float | None
     share: float
     p: float | None
-    old_version_after: float | None
-    verdict: str  # responsible, innocent, too-late, off-path, unclear
+    control: Control | None
+    verdict: str
+
+    @property
+    def on_path(self) -> bool:
+        return self.entity is not None
 
 
-def judge(requests: Requests, changes: list[Change], onset: Onset, own: dict[str, Floats], delta: float) -> list[Judged]:
-    """Judges each change by ``own``: what each service adds to each request (arrays of one value a request).
+@dataclass(frozen=True)
+class Judging:
+    """All that changes are judged by: requests, what entities add to each of them, when that moved, and the symptom's change."""
 
-    ``delta`` is the change of the symptom over the same requests.
-    """
-    return [_judge(requests, change, onset, own, delta) for change in changes]
-
-
-def _judge(requests: Requests, change: Change, onset: Onset, own: dict[str, Floats], delta: float) -> Judged:
-    lead = _lead(change.at, onset)
-    amount = own.get(change.service or "")
-    if amount is None:
-        return Judged(change, False, lead, None, None, 0.0, None, None, "off-path")
-    earlier, later = requests.start < change.at, requests.start >= change.at
-    verdict_if_late = "too-late" if lead * 1e9 < -SLACK_NS else None
-    if earlier.sum() < ENOUGH or later.sum() < ENOUGH:
-        return Judged(change, True, lead, None, None, 0.0, None, None, verdict_if_late or "unclear")
-    before, after = float(amount[earlier].mean()), float(amount[later].mean())
-    p = float(stats.mannwhitneyu(amount[later], amount[earlier], method="asymptotic").pvalue)
-    share = (after - before) / delta if delta else 0.0
-    control = _old_version(requests, change, amount, later)
-    if verdict_if_late:
-        verdict = verdict_if_late
-    elif p < SIGNIFICANT and share > 0.1:
-        verdict = "responsible"
-    else:
-        verdict = "innocent"
-    return Judged(change, True, lead, before, after, share, p, control, verdict)
+    requests: Requests
+    amounts: Mapping[Entity, Floats]
+    onsets: Mapping[Entity, Onset | None]
+    symptom: Floats
+    symptom_onset: Onset
+    delta: float
+    uses: Mapping[str, set[Entity]]  # databases that each service calls
 
 
-def _lead(at: int, onset: Onset) -> float:
+def judge(given: Judging, changes: list[Change]) -> list[Judged]:
+    """Judges each change by the entity it touches that stepped most; see :class:`Judged`."""
+    return [_judge(given, change) for change in changes]
+
+
+def _judge(given: Judging, change: Change) -> Judged:
+    lead = lead_s(change.at, given.symptom_onset)
+    touched = [*_touched(given, change)]
+    if not touched:
+        return Judged(change, None, lead, None, None, 0.0, None, None, "off-path")
+    judged = [_test(given, change, lead, *one) for one in touched]
+    return max(judged, key=lambda j: (j.verdict == "responsible", j.verdict == "gradual", abs(j.share)))
+
+
+def lead_s(at: int, onset: Onset) -> float:
+    """How long before the onset's interval a time lies, s; 0 inside it, negative after it."""
     if onset.low <= at <= onset.high:
         return 0.0
     return ((onset.low if at < onset.low else onset.high) - at) / 1e9
 
 
-def _old_version(requests: Requests, change: Change, amount: Floats, later: npt.NDArray[np.bool_]) -> float | None:
-    """Mean of later requests that were served only by other versions of the changed service."""
-    if change.version is None:
+def _touched(given: Judging, change: Change) -> list[tuple[Entity, Floats, Onset | None, Bools | None]]:
+    """Entities that a change touches: name, what they add to each request, when that moved, and which requests met the changed part (None: all)."""
+    about = {CURRENT_NAME.get(key, key): value for key, value in change.entity.items()}
+    found: list[tuple[Entity, Floats, Onset | None, Bools | None]] = []
+
+    def add(entity: Entity, met: Bools | None = None) -> None:
+        if entity in given.amounts:
+            found.append((entity, given.amounts[entity], given.onsets.get(entity), met))
+
+    databases = [value for key in _DATABASE_KEYS if (value := about.get(key))]
+    for kind, name in given.amounts:
+        if kind == "database" and any(value == name or value in name.split(" at ") for value in [*databases, change.service] if value):
+            add((kind, name))
+    if change.service and not (databases and found):
+        met = _met(given.requests, change.service, "instance", about.get("service.instance.id")) if "service.instance.id" in about else None
+        met = _met(given.requests, change.service, "version", change.version) if met is None and change.version else met
+        add(("service", change.service), met)
+        if change.kind == "migration":
+            for database in sorted(given.uses.get(change.service, set())):
+                add(database)
+    elif change.service is None and "host.name" in about:
+        met = _met(given.requests, None, "host", about["host.name"])
+        if met is not None:
+            found.append((("host", about["host.name"]), given.symptom, given.symptom_onset, met))
+    elif change.service is None and not databases and not about:  # it may be about anything: a flag, a configuration of all
+        found.append((("everything", "all services"), given.symptom, given.symptom_onset, None))
+    return found
+
+
+def _met(requests: Requests, service: str | None, column: str, value: str | None) -> Bools | None:
+    """Requests in which a span of the service has the value; None if none has."""
+    code, values = arrow.codes(requests.table[column])
+    if value not in values:
         return None
-    service, services = arrow.codes(requests.table["service"])
-    version, versions = arrow.codes(requests.table["version"])
-    if change.service not in services or change.version not in versions:
+    rows = (code == values.index(value)) & (requests.request >= 0)
+    if service is not None:
+        name, services = arrow.codes(requests.table["service"])
+        rows &= name == (services.index(service) if service in services else -2)
+    met = np.zeros(len(requests), np.bool_)
+    met[requests.request[rows]] = True
+    return met if met.any() else None
+
+
+def _test(given: Judging, change: Change, lead: float, entity: Entity, amount: Floats, moved: Onset | None, met: Bools | None) -> Judged:
+    requests = given.requests
+    near = np.abs(requests.start - change.at) <= LOCAL_NS
+    later = requests.start >= change.at
+    # Until a change is everywhere its requests are neither before nor after; where it is known which met it, those count at once.
+    after = near & later & (met if met is not None and entity[0] != "host" and (met & near & later).sum() >= MIN_REQUESTS else np.ones(len(later), np.bool_))
+    before = near & (requests.start < change.at - LATE_NS)
+    if entity[0] == "host" and met is not None:
+        before, after = before & met, after & met
+    is_late = lead * 1e9 < -LATE_NS
+    if before.sum() < MIN_REQUESTS or after.sum() < MIN_REQUESTS:
+        return Judged(change, entity, lead, None, None, 0.0, None, None, "too-late" if is_late else "unclear")
+    used = before | after
+    found = drift.difference(requests.start[used] / 1e9, amount[used, None], requests.weight[used], after[used])
+    first, last = (float(np.average(amount[rows], weights=requests.weight[rows])) for rows in (before, after))
+    control = _control(given, entity, amount, near, later, met)
+    step = last - first - (control.moved if control and abs(control.moved) < abs(last - first) else 0.0)
+    share = step / given.delta if given.delta else 0.0
+    p = float(found.p[0])
+    verdict = _verdict(given, change, is_late, share, p, last - first, moved, control)
+    return Judged(change, entity, lead, first, last, share, p, control, verdict)
+
+
+def _verdict(given: Judging, change: Change, is_late: bool, share: float, p: float, step: float, moved: Onset | None, control: Control | None) -> str:
+    if is_late:
+        return "too-late"
+    # Gradual effects, and those of a roll-out, may begin a little later than they are announced.
+    at_once = moved is not None and moved.low - ROLLOUT_NS <= change.at <= moved.high + LATE_NS
+    follows = control is not None and control.moved * step > 0 and abs(control.moved) > CONTROL_MOVED * abs(step)
+    if at_once and p < SIGNIFICANT and share > LEAST_SHARE and not follows:
+        return "responsible"
+    if moved is not None and moved.low > change.at + ROLLOUT_NS and moved.size * given.delta > 0:
+        return "gradual" if moved.takes_s and moved.low - change.at <= GRADUAL_NS else "earlier"
+    return "innocent"
+
+
+def _control(given: Judging, entity: Entity, amount: Floats, near: Bools, later: Bools, met: Bools | None) -> Control | None:
+    """Requests at the same time that did not meet what was changed; else what the other entities did, in the middle of them."""
+    requests = given.requests
+
+    def average(values: Floats, rows: Bools) -> float:
+        return float(np.average(values[rows], weights=requests.weight[rows]))
+
+    if met is not None:
+        apart = near & ~met & (_touching(requests, entity) if entity[0] == "service" else True)
+        if (apart & later).sum() >= MIN_REQUESTS and (apart & ~later).sum() >= MIN_REQUESTS:
+            return Control("other hosts" if entity[0] == "host" else "other instances or versions", average(amount, apart & ~later), average(amount, apart & later))
+    if entity[0] in ("host", "everything"):
         return None
-    rows = np.flatnonzero((service == services.index(change.service)) & (requests.request >= 0))
-    is_new = version[rows] == versions.index(change.version)
-    touches_new, touches_old = np.zeros(len(requests), np.bool_), np.zeros(len(requests), np.bool_)
-    touches_new[requests.request[rows[is_new]]] = True
-    touches_old[requests.request[rows[~is_new]]] = True
-    kept = later & touches_old & ~touches_new
-    return float(amount[kept].mean()) if kept.sum() >= ENOUGH else None
+    others = [values for other, values in given.amounts.items() if other != entity and values.any()]
+    if len(others) < 3:
+        return None
+    steps = sorted((average(values, near & later) - average(values, near & ~later), n) for n, values in enumerate(others))
+    middle = others[steps[len(steps) // 2][1]]
+    return Control("other entities", average(middle, near & ~later), average(middle, near & later))
+
+
+def _touching(requests: Requests, entity: Entity) -> Bools:
+    code, services = arrow.codes(requests.table["service"])
+    rows = (code == (services.index(entity[1]) if entity[1] in services else -2)) & (requests.request >= 0)
+    touched = np.zeros(len(requests), np.bool_)
+    touched[requests.request[rows]] = True
+    return touched

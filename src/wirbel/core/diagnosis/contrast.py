@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -11,13 +12,15 @@ import pyarrow as pa
 from wirbel.core import arrow
 from wirbel.core.diagnosis.requests import Requests
 from wirbel.core.signals.operations import without_literals
-from wirbel.core.stats.tests import adjusted, stratified_association
+from wirbel.core.stats.tests import Counts, adjusted, stratified_association, weighted_association
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
 
-MOST_VALUES = 200  # distinct values of one attribute; more are identities, not groups
+MOST_VALUES = 200  # values of one attribute of one service that are compared
+IDENTITY_SHARE = 0.5  # values for each request that touches one: from there on they name requests, not groups
 LEAST_SHARE = 0.01  # of requests that a value marks
+MOST_STRATA = 30  # operations that are compared each for itself
 OTHERS_NEEDED = 20  # siblings in the focus, to say how others behave
 LEAST_EXPLAINED = 0.02  # of the change
 SIGNIFICANT = 0.01  # adjusted p
@@ -77,24 +80,30 @@ class _Marks:
     groups: int
 
 
-def _marks(requests: Requests) -> _Marks:
+def _marks(requests: Requests, over: Floats) -> tuple[_Marks, list[str]]:
+    """Marks of all attributes, and what of them was left out because there were too many."""
     rows = np.flatnonzero(requests.request >= 0)
     table = requests.table.take(pa.array(rows))
     request = requests.request[rows]
     service, services = arrow.codes(table["service"])
-    owners, codes, groups, group_owners, group_pairs = [], [], [], [], []
+    owners, codes, groups, group_owners, group_pairs, left_out = [], [], [], [], [], []
     described: list[tuple[str, str, str]] = []
     offset = group_offset = 0
+    telling = np.abs(np.where(requests.in_focus, requests.weight * over, 0.0))
     for column, key in _columns(table):
         values = table[column]
         if key == "db.query.text":
             values = without_literals(pa.concat_arrays(values.chunks))
         code, distinct = arrow.codes(values)
-        if not 0 < len(distinct) <= MOST_VALUES:
+        if not len(distinct):
             continue
         present = code >= 0
         width = len(services) * len(distinct)
         pair = np.unique(request[present] * width + service[present] * len(distinct) + code[present])
+        pair, dropped = _bounded(pair, width, len(distinct), telling)
+        left_out += [f"{count} values of {key} at {services[s]}" for s, count in dropped.items()]
+        if not len(pair):
+            continue
         used, compact = np.unique(pair % width, return_inverse=True)
         owners.append(pair // width)
         codes.append(compact.reshape(-1) + offset)
@@ -107,16 +116,34 @@ def _marks(requests: Requests) -> _Marks:
         group_offset += len(services)
     if not owners:
         nothing = np.zeros(0, np.int64)
-        return _Marks(nothing, nothing, [], nothing, nothing, nothing, 0)
-    return _Marks(
-        np.concatenate(owners),
-        np.concatenate(codes),
-        described,
-        np.concatenate(groups),
-        np.concatenate(group_owners),
-        np.concatenate(group_pairs),
-        group_offset,
-    )
+        return _Marks(nothing, nothing, [], nothing, nothing, nothing, 0), left_out
+    joined = [np.concatenate(x) for x in (owners, codes, groups, group_owners, group_pairs)]
+    return _Marks(joined[0], joined[1], described, joined[2], joined[3], joined[4], group_offset), left_out
+
+
+def _bounded(pair: Ints, width: int, values: int, telling: Floats) -> tuple[Ints, dict[int, int]]:
+    """Pairs (request, service, value) of at most MOST_VALUES values a service: the commonest, and those with the most excess.
+
+    An attribute of which every second request has a value of its own names requests, not groups: none of it is
+    kept. Also returns how many values of each service (its code) were left out.
+    """
+    used, at, requests_of = np.unique(pair % width, return_inverse=True, return_counts=True)
+    excess = np.bincount(at, weights=telling[pair // width], minlength=len(used))
+    service = used // values
+    keep = np.ones(len(used), np.bool_)
+    left_out = {}
+    for s in np.unique(service):
+        mine = np.flatnonzero(service == s)
+        if len(mine) <= MOST_VALUES:
+            continue
+        keep[mine] = False
+        if len(mine) > IDENTITY_SHARE * requests_of[mine].sum():
+            continue
+        half = MOST_VALUES // 2
+        chosen = {*mine[np.argsort(-requests_of[mine], kind="stable")[:half]], *mine[np.argsort(-excess[mine], kind="stable")[:half]]}
+        keep[list(chosen)] = True
+        left_out[int(s)] = len(mine) - len(chosen)
+    return pair[keep[at]], left_out
 
 
 def _examples(requests: Requests, found: _Marks, mark: int, bad: npt.NDArray[np.bool_], over: Floats) -> tuple[tuple[str, str] | None, tuple[str, str] | None]:
@@ -129,21 +156,20 @@ def _examples(requests: Requests, found: _Marks, mark: int, bad: npt.NDArray[np.
     return slow, normal
 
 
-def who_stands_out(requests: Requests, bad: npt.NDArray[np.bool_], over: Floats, delta: float, most: int = 30) -> list[Standout]:
-    """Values that mark ``bad`` requests, after control of false discoveries; those that explain most first.
+def who_stands_out(requests: Requests, bad: npt.NDArray[np.bool_], over: Floats, delta: float, most: int = 30) -> tuple[list[Standout], list[str]]:
+    """Values that mark ``bad`` requests, after control of false discoveries, those that explain most first; and what was not compared.
 
     ``bad`` and ``over`` have one entry a request; ``over`` is the symptom's value less what is usual
     for the operation, ``delta`` the change of the symptom.
     """
     if not bad.any() or bad.all() or not delta:
-        return []
-    found = _marks(requests)
+        return [], []
+    found, left_out = _marks(requests, over)
     marks = len(found.described)
     if not marks:
-        return []
+        return [], left_out
     focus, weight = requests.in_focus.astype(float), requests.weight
-    strata, stratum = np.unique(requests.stratum, return_inverse=True)
-    width = len(strata)
+    stratum, width = _strata(requests)
 
     def both(values: Floats) -> tuple[Floats, Floats]:
         """Sums of one value a request over each mark and over its siblings, by operation: (marks, strata)."""
@@ -154,9 +180,9 @@ def who_stands_out(requests: Requests, bad: npt.NDArray[np.bool_], over: Floats,
         return by_mark, by_group[found.group] - by_mark
 
     is_bad = bad.astype(float)
-    bad_with, bad_others = both(is_bad)
-    good_with, good_others = both(1 - is_bad)
-    p = adjusted(stratified_association(bad_with, good_with, bad_others, good_others))
+    bad_with, bad_others = both(is_bad * weight)
+    good_with, good_others = both((1 - is_bad) * weight)
+    p = adjusted(_association(weight, is_bad, both))
     rows_with, rows_others = both(focus)
     weight_with, weight_others = both(focus * weight)
     sum_with, sum_others = both(focus * weight * over)
@@ -180,14 +206,14 @@ def who_stands_out(requests: Requests, bad: npt.NDArray[np.bool_], over: Floats,
         excess_others = np.where(enough, shared_others, np.where(quiet > 0, quiet_sum.sum(axis=1) / quiet, 0.0))
         explains = whole_weight / (weight * focus).sum() * (excess_with - excess_others) / delta
     rows_with, bad_with, good_with, bad_others, good_others = (x.sum(axis=1) for x in (rows_with, bad_with, good_with, bad_others, good_others))
-    share_bad = bad_with / np.maximum(bad_with + bad_others, 1)
-    share_normal = good_with / np.maximum(good_with + good_others, 1)
+    share_bad = bad_with / np.maximum(bad_with + bad_others, 1e-9)
+    share_normal = good_with / np.maximum(good_with + good_others, 1e-9)
     kept = np.flatnonzero(
         (p < SIGNIFICANT)
         & (enough | is_new)
         & (share_bad > share_normal)
         & (rows_with > 0)
-        & (bad_with + good_with >= LEAST_SHARE * len(requests))
+        & (bad_with + good_with >= LEAST_SHARE * weight.sum())
         & (explains > LEAST_EXPLAINED)
     )
     # Distinct marks of the same requests are one finding: sums of random words tell them apart.
@@ -215,4 +241,22 @@ def who_stands_out(requests: Requests, bad: npt.NDArray[np.bool_], over: Floats,
                 float(p[i]),
                 *_examples(requests, found, int(i), bad, over),
             )
-    return list(standouts.values())
+    return list(standouts.values()), left_out
+
+
+def _strata(requests: Requests) -> tuple[Ints, int]:
+    """The operation asked for of each request, as numbers 0 … width − 1; rare ones share the last."""
+    _, code, count = np.unique(requests.stratum, return_inverse=True, return_counts=True)
+    place = np.empty(len(count), np.int64)
+    place[np.argsort(-count, kind="stable")] = np.arange(len(count))
+    return np.minimum(place, MOST_STRATA - 1)[code], min(len(count), MOST_STRATA)
+
+
+def _association(weight: Floats, is_bad: Floats, both: Callable[[Floats], tuple[Floats, Floats]]) -> Floats:
+    """p of each mark. Equal weights are none: the tests that are exact for small counts will do."""
+    if weight.min() == weight.max():
+        bad, good = both(is_bad), both(1 - is_bad)
+        return stratified_association(bad[0], good[0], bad[1], good[1])
+    sums, squares = ((both(is_bad * x), both((1 - is_bad) * x)) for x in (weight, weight**2))
+    (a, c), (b, d) = ((tuple(Counts(s, q) for s, q in zip(sums[row], squares[row], strict=True))) for row in (0, 1))
+    return weighted_association(a, b, c, d)

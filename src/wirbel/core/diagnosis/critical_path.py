@@ -48,13 +48,13 @@ class Path:
     """For each span (row): its stretch on the path and its own share of it, ns.
 
     ``low`` and ``high`` are absolute times after correction for clock skew, equal where the span is
-    not on the path; ``own`` sums to the roots' durations; ``request`` is the index of the
+    not on the path; ``self_time`` sums to the roots' durations; ``request`` is the index of the
     root above, −1 where none.
     """
 
     low: Ints
     high: Ints
-    own: Ints
+    self_time: Ints
     request: Ints
 
     @property
@@ -101,7 +101,7 @@ def critical_path(start: Ints, duration: Ints, parent: Ints, kind: Ints, roots: 
     children = Children.of(parent)
     end = start + duration
     low, high = np.zeros(count, np.int64), np.zeros(count, np.int64)
-    own = np.zeros(count, np.int64)
+    self_time = np.zeros(count, np.int64)
     shift = np.zeros(count, np.int64)
     request = np.full(count, -1, np.int64)
     request[roots] = np.arange(len(roots))
@@ -110,7 +110,7 @@ def critical_path(start: Ints, duration: Ints, parent: Ints, kind: Ints, roots: 
     seen[roots] = True
     frontier = roots[duration[roots] > 0]
     for _ in range(MAX_DEPTH):
-        own[frontier] = high[frontier] - low[frontier]
+        self_time[frontier] = high[frontier] - low[frontier]
         child, group = children.under(frontier)
         above = frontier[group]
         keep = ~seen[child] & ~((kind[child] == spans.CONSUMER) & (kind[above] == spans.PRODUCER))
@@ -133,11 +133,11 @@ def critical_path(start: Ints, duration: Ints, parent: Ints, kind: Ints, roots: 
         child, above = child[chosen], above[chosen]
         low[child], high[child] = begin[chosen], finish[chosen]
         request[child] = request[above]
-        np.subtract.at(own, above, high[child] - low[child])
+        np.subtract.at(self_time, above, high[child] - low[child])
         frontier = child
         if not len(frontier):
             break
-    return Path(low, high, own, request)
+    return Path(low, high, self_time, request)
 
 
 def outermost(parent: Ints, candidates: Ints) -> Ints:

@@ -5,24 +5,28 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
-from scipy import stats
 
 from wirbel.core import arrow
-from wirbel.core.diagnosis import attribution, contrast, onset, requests
+from wirbel.core.diagnosis import attribution, contrast, load, onset, requests, responsibility
 from wirbel.core.diagnosis import changes as change_tests
 from wirbel.core.diagnosis.attribution import Contribution, Effect
+from wirbel.core.diagnosis.contrast import Standout
+from wirbel.core.diagnosis.error_origins import origins
 from wirbel.core.diagnosis.model import Answer, Moved, Question
-from wirbel.core.diagnosis.ranking import OUTSIDE, Findings, rank, rank_traffic
-from wirbel.core.diagnosis.requests import Part, Requests
+from wirbel.core.diagnosis.onset import Onset
+from wirbel.core.diagnosis.parts import DEPENDENCY, OWN, Part
+from wirbel.core.diagnosis.ranking import OUTSIDE, Findings, Share, rank, rank_traffic
+from wirbel.core.diagnosis.requests import Requests
+from wirbel.core.diagnosis.responsibility import Responsibility
 from wirbel.core.errors import NotEnoughData
 from wirbel.core.signals.changes import Change
 
 Floats = npt.NDArray[np.float64]
-ENOUGH = 20  # requests in each window
+MIN_REQUESTS = 20  # in each window
+MOST_ENTITIES = 24  # of which it is found out when they moved
 CONTRAST_REQUESTS = 3_000  # a window, for who stands out; more change the shares by less than 2 points
 CARRIED = 0.8  # of the change, by the operations on which onsets and changes are judged
 SLOW_SHARE = 0.95  # of the reference: what is above this quantile of it is slow
-MINUTE_NS = 60 * 10**9
 
 
 def diagnose(question: Question, table: pa.Table, changes: list[Change], notes: list[str]) -> Answer:
@@ -37,30 +41,94 @@ def diagnose(question: Question, table: pa.Table, changes: list[Change], notes: 
     if question.signal == "throughput":
         return _throughput(question, here, changes, notes)
     _check_enough(question, here)
-    notes = notes + _missing_parents(here)
+    notes = [*notes, *_missing_parents(here)]
     values = _measured(question, here)
     unit, statistic = ("s", "mean") if question.signal == "latency" else ("share", "failed share")
     change_of_symptom = attribution.effect(here, values, unit, statistic)
-    parts = attribution.where_the_time_went(here) if question.signal == "latency" else attribution.where_errors_began(here)
+    parts, shares = _shares(question, here)
     over, bad = requests.excess(here, values), _bad(question, here)
-    sampled = _sample(here)
-    standouts = contrast.who_stands_out(requests.restrict(here, sampled), bad[sampled], over[sampled], change_of_symptom.delta)
+    standouts: list[Standout] = []
+    if change_of_symptom.delta > 0:
+        sampled = _sample(here)
+        standouts, left_out = contrast.who_stands_out(requests.restrict(here, sampled), bad[sampled], over[sampled], change_of_symptom.delta)
+        notes += [f"Too many to compare each: {', '.join(left_out)} were left out."] if left_out else []
 
     carrying, carriers = _carriers(here, over)
     if carriers:
-        notes = [*notes, f"Onsets and changes were judged on {', '.join(carriers)}: most of the change is there."]
+        notes.append(f"Onsets and changes were judged on {', '.join(carriers)}: most of the change is there.")
     told = requests.restrict(everything, np.isin(everything.stratum, carrying))
-    amounts = attribution.per_service(told) if question.signal == "latency" else attribution.failures_by_service(told)
-    started = onset.find(told.start, requests.excess(told, _measured(question, told)))
-    moved = _what_moved(told, amounts, question, started)
+    symptom = requests.excess(told, _measured(question, told))
+    started = onset.find(told.start, symptom, told.weight)
+    amounts = {entity: requests.excess(told, amount) for entity, amount in _amounts(question, told, shares).items()}
+    moved = {entity: onset.find(told.start, amount, told.weight) for entity, amount in amounts.items()}
     since = started or onset.Onset(question.focus.start, question.reference.end, question.focus.start, 0.0)
-    judged = change_tests.judge(told, changes, since, amounts, _change_of(told, _measured(question, told)))
-    ratio, explained = _load(question, here, over, change_of_symptom)
-    findings = Findings(change_of_symptom, question.signal, started, parts, standouts, judged, moved, ratio, explained)
-    suspects, unexplained = rank(findings)
-    return Answer(
-        question, change_of_symptom, _percentiles(here), started, parts, standouts, judged, moved, suspects, unexplained, _examples(here, bad, carrying), notes
+    judging = change_tests.Judging(told, amounts, moved, symptom, since, _change_of(told, symptom), _uses(told))
+    judged = change_tests.judge(judging, changes)
+    findings = Findings(
+        change_of_symptom,
+        question.signal,
+        question.service,
+        started,
+        parts,
+        shares,
+        standouts,
+        judged,
+        _what_moved(question, moved, started, change_of_symptom.delta),
+        load.of(question, here, over, change_of_symptom),
     )
+    candidates, unexplained = rank(findings)
+    return Answer(
+        question,
+        change_of_symptom,
+        _percentiles(here),
+        started,
+        parts,
+        standouts,
+        judged,
+        findings.moved,
+        candidates,
+        unexplained,
+        _examples(here, bad, carrying),
+        notes,
+    )
+
+
+def _responsible(question: Question, found: Requests) -> Responsibility:
+    return responsibility.for_time(found) if question.signal == "latency" else responsibility.for_errors(found, origins(found))
+
+
+def _shares(question: Question, here: Requests) -> tuple[list[Contribution], list[Share]]:
+    """The parts of the change, and who adds to it: both add up to it."""
+    parts = attribution.where_the_time_went(here) if question.signal == "latency" else attribution.where_errors_began(here, origins(here))
+    doers = _responsible(question, here)
+    amount = [np.average(doers.amount[rows], axis=0, weights=here.weight[rows]) for rows in (here.in_focus, ~here.in_focus)]
+    return parts, [Share(doer, float(amount[0][n] - amount[1][n]), doers.parts[n]) for n, doer in enumerate(doers.doers) if doers.parts[n]]
+
+
+def _amounts(question: Question, told: Requests, shares: list[Share]) -> dict[tuple[str, str], Floats]:
+    """What each entity adds to each request; of many, those that add or save most."""
+    size: dict[tuple[str, str], float] = {}
+    for share in shares:
+        size[share.doer.entity] = size.get(share.doer.entity, 0.0) + share.amount
+    largest = sorted(size, key=lambda entity: -abs(size[entity]))[:MOST_ENTITIES]
+    found = _responsible(question, told).of_entities()
+    return {entity: found[entity] for entity in largest if entity in found}
+
+
+def _uses(found: Requests) -> dict[str, set[tuple[str, str]]]:
+    uses: dict[str, set[tuple[str, str]]] = {}
+    for part in found.parts:
+        if part.kind == DEPENDENCY:
+            uses.setdefault(part.service, set()).add(responsibility.callee(part))
+    return uses
+
+
+def _what_moved(question: Question, moved: dict[tuple[str, str], Onset | None], started: Onset | None, delta: float) -> list[Moved]:
+    """Entities whose part moved the way the symptom did, in order of time."""
+    found = [Moved(*entity, at) for entity, at in moved.items() if at is not None and at.size * delta > 0]
+    if started is not None:
+        found.append(Moved("service", question.service, started, is_symptom=True))
+    return sorted(found, key=lambda m: (m.onset.at, m.is_symptom))
 
 
 def _measured(question: Question, found: Requests) -> Floats:
@@ -68,7 +136,10 @@ def _measured(question: Question, found: Requests) -> Floats:
 
 
 def _change_of(found: Requests, values: Floats) -> float:
-    return float(values[found.in_focus].mean() - values[~found.in_focus].mean()) if found.in_focus.any() and not found.in_focus.all() else 0.0
+    if not found.in_focus.any() or found.in_focus.all():
+        return 0.0
+    after, before = (float(np.average(values[rows], weights=found.weight[rows])) for rows in (found.in_focus, ~found.in_focus))
+    return after - before
 
 
 def _carriers(here: Requests, over: Floats) -> tuple[npt.NDArray[np.int64], list[str]]:
@@ -92,9 +163,9 @@ def _carriers(here: Requests, over: Floats) -> tuple[npt.NDArray[np.int64], list
 def _check_enough(question: Question, here: Requests) -> None:
     for name, rows in (("focus", here.in_focus), ("reference", ~here.in_focus)):
         count = int(rows.sum())
-        if count < ENOUGH:
+        if count < MIN_REQUESTS:
             what = f"{question.service} {question.operation or ''}".strip()
-            raise NotEnoughData(f"the {name} holds {count} requests of {what}; at least {ENOUGH} are needed. Widen the {name}.")
+            raise NotEnoughData(f"the {name} holds {count} requests of {what}; at least {MIN_REQUESTS} are needed. Widen the {name}.")
 
 
 def _missing_parents(here: Requests) -> list[str]:
@@ -109,11 +180,15 @@ def _bad(question: Question, here: Requests) -> npt.NDArray[np.bool_]:
     """Failed, or slower than nearly all requests for the same operation in the reference."""
     if question.signal == "errors":
         return here.failed
-    bound = np.full(int(here.stratum.max()) + 1, np.quantile(here.seconds[~here.in_focus], SLOW_SHARE))
+
+    def slow(rows: npt.NDArray[np.bool_]) -> float:
+        return float(np.quantile(here.seconds[rows], SLOW_SHARE, method="inverted_cdf", weights=here.weight[rows]))
+
+    bound = np.full(int(here.stratum.max()) + 1, slow(~here.in_focus))
     for code in np.unique(here.stratum):
-        usual = here.seconds[(here.stratum == code) & ~here.in_focus]
-        if len(usual) >= ENOUGH:
-            bound[code] = np.quantile(usual, SLOW_SHARE)
+        usual = (here.stratum == code) & ~here.in_focus
+        if usual.sum() >= MIN_REQUESTS:
+            bound[code] = slow(usual)
     return here.seconds > bound[here.stratum]
 
 
@@ -123,37 +198,6 @@ def _sample(here: Requests) -> npt.NDArray[np.bool_]:
     for rows in (np.flatnonzero(here.in_focus), np.flatnonzero(~here.in_focus)):
         keep[rows[:: max(1, -(-len(rows) // CONTRAST_REQUESTS))]] = True
     return keep
-
-
-def _what_moved(everything: Requests, amounts: dict[str, Floats], question: Question, started: onset.Onset | None) -> list[Moved]:
-    moved = []
-    for service, values in amounts.items():
-        touched = values > 0 if question.signal == "latency" else np.ones(len(values), np.bool_)
-        at = onset.find(everything.start[touched], requests.excess(everything, values)[touched])
-        if at is not None and at.size > 0:
-            moved.append(Moved(f"{service}, own part", service, at))
-    if started is not None:
-        moved.append(Moved(f"{question.service}, the symptom", question.service, started, is_symptom=True))
-    return sorted(moved, key=lambda m: (m.onset.at, m.is_symptom))
-
-
-def _load(question: Question, here: Requests, values: Floats, change: Effect) -> tuple[float, float]:
-    """Traffic, focus over reference, and the share of the change that the reference's own slope predicts."""
-    rate = [float(here.weight[rows].sum()) / window.seconds for rows, window in ((here.in_focus, question.focus), (~here.in_focus, question.reference))]
-    ratio = rate[0] / rate[1]
-    quiet = ~here.in_focus
-    minute = (here.start[quiet] - question.reference.start) // MINUTE_NS
-    count = np.bincount(minute, weights=here.weight[quiet])
-    total = np.bincount(minute, weights=here.weight[quiet] * values[quiet])
-    used = count > 0
-    if used.sum() < 10 or change.delta == 0:
-        return ratio, 0.0
-    mean, count = total[used] / count[used], count[used]
-    if np.ptp(count) == 0 or np.ptp(mean) == 0:
-        return ratio, 0.0
-    slope = stats.theilslopes(mean, count).slope
-    predicted = slope * 60 * (rate[0] - rate[1])
-    return ratio, float(np.clip(predicted / change.delta, 0, 1))
 
 
 def _percentiles(here: Requests) -> dict[str, tuple[float | None, float | None]]:
@@ -190,7 +234,7 @@ def _throughput(question: Question, here: Requests, changes: list[Change], notes
         rate = {side: float(here.weight[rows & (here.in_focus == side)].sum()) / seconds[side] for side in (True, False)}
         name = callers[pair[0]] if pair[0] >= 0 else OUTSIDE
         delta = rate[True] - rate[False]
-        part = Part(requests.OWN, name, operations[pair[1]], question.service, "service")
+        part = Part(OWN, name, operations[pair[1]], question.service, "service")
         parts.append(
             Contribution(
                 part, rate[False], rate[True], rate[False], rate[True], delta, delta, 0.0, *_rate_interval(here.weight[rows], here.in_focus[rows], seconds)
@@ -202,15 +246,24 @@ def _throughput(question: Question, here: Requests, changes: list[Change], notes
         total[False], total[True], total[True] - total[False], low, high, "requests/s", "rate", int((~here.in_focus).sum()), int(here.in_focus.sum())
     )
     parts.sort(key=lambda c: -abs(c.delta))
-    suspects, unexplained = rank_traffic(change, parts)
-    started = onset.find(np.sort(here.start)[1:], np.diff(np.sort(here.start)).astype(float)) if len(here) > 1 else None
+    candidates, unexplained = rank_traffic(change, parts, question.service)
+    started = onset.of_rate(here.start, here.weight, question.reference.start, question.focus.end)
+    since = started or onset.Onset(question.focus.start, question.reference.end, question.focus.start, 0.0)
     judged = [
         change_tests.Judged(
-            c, c.service == question.service, ((started.at if started else question.focus.start) - c.at) / 1e9, None, None, 0.0, None, None, "unclear"
+            c,
+            ("service", c.service) if c.service == question.service else None,
+            change_tests.lead_s(c.at, since),
+            None,
+            None,
+            0.0,
+            None,
+            None,
+            "unclear" if c.service == question.service else "off-path",
         )
         for c in changes
     ]
-    return Answer(question, change, {}, started, parts, [], judged, [], suspects, unexplained, {}, notes)
+    return Answer(question, change, {}, started, parts, [], judged, [], candidates, unexplained, {}, notes)
 
 
 def _rate_interval(weight: Floats, in_focus: npt.NDArray[np.bool_], seconds: dict[bool, float]) -> tuple[float, float]:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Literal
+from typing import Any, Literal
 
 from wirbel.core.diagnosis.attribution import Contribution, Effect
 from wirbel.core.diagnosis.changes import Judged
@@ -47,20 +48,23 @@ class Question:
 
 @dataclass(frozen=True)
 class Evidence:
-    """One sentence for or against a suspect, with its weight in log-odds.
+    """A fact for or against a candidate, with its weight in log-odds; sentences.py puts it in words.
 
-    ``about`` says what it was read from: a service, an operation, a change or a window.
+    ``facts`` are the numbers and names of its sentence, by kind of evidence; ``about`` says what it was read
+    from: a service, an operation, a change or a request.
     """
 
     kind: str
     supports: bool
-    text: str
     weight: float
+    facts: Mapping[str, Any]
     about: dict[str, str] = field(default_factory=dict)
 
 
 @dataclass
-class Suspect:
+class Candidate:
+    """A possible cause."""
+
     kind: str  # entity kind of the contract
     name: str
     mechanism: str
@@ -72,15 +76,34 @@ class Suspect:
     evidence: list[Evidence] = field(default_factory=list)
     confidence: float = 0.0
 
+    @property
+    def entity(self) -> tuple[str, str]:
+        return self.kind, self.name
+
 
 @dataclass(frozen=True)
 class Moved:
-    """When one series of the symptom's requests changed its level."""
+    """When what an entity adds to the symptom's requests changed its level."""
 
+    kind: str
     name: str
-    service: str
     onset: Onset
     is_symptom: bool = False
+
+    @property
+    def entity(self) -> tuple[str, str]:
+        return self.kind, self.name
+
+
+@dataclass(frozen=True)
+class Load:
+    """Requests a second, focus over reference, and the share of the change that more of them alone would explain.
+
+    The share is None where the reference's own traffic was too even to tell.
+    """
+
+    ratio: float
+    explains: float | None
 
 
 @dataclass(frozen=True)
@@ -93,7 +116,7 @@ class Answer:
     standouts: list[Standout]
     changes: list[Judged]
     moved: list[Moved]
-    suspects: list[Suspect]
+    candidates: list[Candidate]
     unexplained: float
     examples: dict[str, tuple[str, str]]  # "slow" and "normal" → (trace id, span id), hexadecimal
     notes: list[str]  # what limits the answer: sampling, small windows, missing parents

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
+from scipy import sparse
 
 from wirbel.core import arrow
 from wirbel.core.diagnosis import critical_path as cp
+from wirbel.core.diagnosis.parts import DEPENDENCY, OWN, TRANSFER, Part
 from wirbel.core.signals import spans
 from wirbel.core.topology.parents import parent_rows
 
@@ -19,28 +22,15 @@ Floats = npt.NDArray[np.float64]
 Ids = tuple[str, str]
 """Trace id and span id of a request, hexadecimal."""
 
-OWN, DEPENDENCY, TRANSFER = "own", "dependency", "transfer"
-
-
-@dataclass(frozen=True)
-class Part:
-    """A place where time can go: a service's own work, a call to something that sends no spans, or the way to a service."""
-
-    kind: str  # own, dependency or transfer
-    service: str  # whose request or call it is
-    operation: str
-    peer: str | None = None  # who was called
-    peer_kind: str | None = None
-
-
 @dataclass(frozen=True)
 class Requests:
     """Requests (index r) and the spans (rows) under them.
 
     ``start`` ns and ``seconds`` s of each request; ``in_focus`` says which window; ``weight`` is the
     adjusted count; ``stratum`` numbers the operation asked for, since what is usual differs by
-    operation. For spans: ``request`` (−1 where off all of them), ``part`` (−1 where off the path),
-    ``own`` ns on the critical path, ``is_call`` whether it counts as one call of its part.
+    operation. For spans: ``request`` and ``part`` (−1 where off all requests), ``self_time`` ns on the critical
+    path, ``is_call`` whether it counts as one call of its part, on the path or not. An attempt that follows a
+    failed one is no call of its own: its time, and the pause before it, belong to the call that it repeats.
     """
 
     table: pa.Table
@@ -55,7 +45,7 @@ class Requests:
     stratum: Ints
     parts: list[Part]
     part: Ints
-    own: Ints
+    self_time: Ints
     is_call: npt.NDArray[np.bool_]
 
     def __len__(self) -> int:
@@ -64,6 +54,12 @@ class Requests:
     def ids_of(self, index: int) -> Ids:
         row = int(self.roots[index])
         return self.table["trace_id"][row].as_py().hex(), self.table["span_id"][row].as_py().hex()
+
+    def per_part(self, values: npt.NDArray[Any]) -> sparse.csr_array:
+        """Sums ``values`` of spans by request and part: shape (requests, parts)."""
+        rows = np.flatnonzero((self.request >= 0) & (values != 0))
+        place = (self.request[rows], self.part[rows])
+        return sparse.csr_array((np.asarray(values[rows], np.float64), place), shape=(len(self), max(len(self.parts), 1)))
 
     def at_quantile(self, among: npt.NDArray[np.bool_], values: Floats, share: float) -> int | None:
         """The request at a quantile of ``values`` among those marked; None if none is."""
@@ -118,24 +114,60 @@ def build(table: pa.Table, roots: Ints, focus: tuple[int, int]) -> Requests:
     start, duration = arrow.numbers(table["start"]), arrow.numbers(table["duration"])
     kind = arrow.numbers(table["kind"]).astype(np.int64)
     path = cp.critical_path(start, duration, parent, kind, roots)
-    parts, part, is_call = _parts(table, parent, kind, path)
+    request = cp.members(parent, roots)
+    repeats = repeated_calls(table, parent)
+    parts, part, is_call = _parts(table, parent, kind, request)
     began = start[roots]
     return Requests(
         table=table,
         parent=parent,
         roots=roots,
-        request=cp.members(parent, roots),
+        request=request,
         start=began,
         seconds=duration[roots] / 1e9,
-        failed=arrow.numbers(table["outcome"])[roots] == spans.FAILED,
+        failed=arrow.numbers(table["outcome"])[roots] == spans.ERROR,
         weight=arrow.numbers(table["weight"])[roots],
         stratum=arrow.codes(table["operation"])[0][roots],
         in_focus=(began >= focus[0]) & (began < focus[1]),
         parts=parts,
         part=part,
-        own=path.own,
-        is_call=is_call,
+        self_time=_with_pauses(path, parent, repeats),
+        is_call=is_call & (cp.members(parent, np.flatnonzero(repeats >= 0)) < 0),
     )
+
+
+def repeated_calls(table: pa.Table, parent: Ints) -> Ints:
+    """For each span the row of the failed attempt that it repeats, −1 where it repeats none. Shape (rows,).
+
+    A repeat asks the same peer for the same operation under the same parent, after the attempt has failed.
+    """
+    kind, failed = arrow.numbers(table["kind"]), arrow.numbers(table["outcome"]) == spans.ERROR
+    start = arrow.numbers(table["start"])
+    end = start + arrow.numbers(table["duration"])
+    found = np.full(table.num_rows, -1, np.int64)
+    calls = np.flatnonzero(np.isin(kind, spans.CALL_KINDS) & (parent >= 0))
+    if not len(calls):
+        return found
+    peer, operation = arrow.codes(table["peer"])[0], arrow.codes(table["operation"])[0]
+    calls = calls[np.lexsort((start[calls], operation[calls], peer[calls], parent[calls]))]
+    earlier, later = calls[:-1], calls[1:]
+    same = (parent[earlier] == parent[later]) & (peer[earlier] == peer[later]) & (operation[earlier] == operation[later])
+    again = same & failed[earlier] & (start[later] >= end[earlier])
+    found[later[again]] = earlier[again]
+    return found
+
+
+def _with_pauses(path: cp.Path, parent: Ints, repeats: Ints) -> Ints:
+    """Self time on the path, where the pause between a failed attempt and its repeat is the attempt's, not the caller's."""
+    self_time = path.self_time.copy()
+    rows = np.flatnonzero(path.on_path & (parent >= 0))
+    rows = rows[np.lexsort((path.low[rows], parent[rows]))]
+    earlier, later = rows[:-1], rows[1:]
+    pause = (repeats[later] == earlier) & (parent[earlier] == parent[later])  # side by side on the path: nothing was between
+    length = (path.low[later] - path.high[earlier])[pause]
+    self_time[earlier[pause]] += length
+    np.subtract.at(self_time, parent[earlier[pause]], length)
+    return self_time
 
 
 def _distinct(key: Ints) -> tuple[Ints, Ints]:
@@ -151,12 +183,12 @@ def _distinct(key: Ints) -> tuple[Ints, Ints]:
     return key[:, first].T, code.reshape(-1)
 
 
-def _parts(table: pa.Table, parent: Ints, kind: Ints, path: cp.Path) -> tuple[list[Part], Ints, npt.NDArray[np.bool_]]:
+def _parts(table: pa.Table, parent: Ints, kind: Ints, request: Ints) -> tuple[list[Part], Ints, npt.NDArray[np.bool_]]:
     service, services = arrow.codes(table["service"])
     operation, operations = arrow.codes(table["operation"])
     peer, peers = arrow.codes(table["peer"])
     peer_kind, peer_kinds = arrow.codes(table["peer_kind"])
-    on_path = path.on_path
+    inside = request >= 0
     calls_out = np.isin(kind, spans.CALL_KINDS)
     to_service = calls_out & (peer_kind == (peer_kinds.index("service") if "service" in peer_kinds else -2))
 
@@ -164,7 +196,7 @@ def _parts(table: pa.Table, parent: Ints, kind: Ints, path: cp.Path) -> tuple[li
     # service until one that was called from elsewhere.
     entry = np.arange(len(parent))
     above = np.where(parent >= 0, parent, 0)
-    inner = (parent >= 0) & on_path & on_path[above] & (service == service[above]) & ~calls_out & ~np.isin(kind, spans.ENTRY_KINDS) & ~calls_out[above]
+    inner = (parent >= 0) & inside & inside[above] & (service == service[above]) & ~calls_out & ~np.isin(kind, spans.ENTRY_KINDS) & ~calls_out[above]
     entry[inner] = parent[inner]
     while True:  # pointer jumping: log2(depth) rounds
         further = entry[entry]
@@ -173,7 +205,7 @@ def _parts(table: pa.Table, parent: Ints, kind: Ints, path: cp.Path) -> tuple[li
         entry = further
 
     kinds = np.select([to_service, calls_out], [2, 1], 0)
-    rows = np.flatnonzero(on_path)
+    rows = np.flatnonzero(inside)
     head = entry[rows]
     key = np.stack([kinds[rows], service[rows], operation[head], np.where(calls_out[rows], peer[rows], -1), np.where(calls_out[rows], peer_kind[rows], -1)])
     if not len(rows):
@@ -191,4 +223,4 @@ def _parts(table: pa.Table, parent: Ints, kind: Ints, path: cp.Path) -> tuple[li
     ]
     part = np.full(len(parent), -1, np.int64)
     part[rows] = code
-    return parts, part, on_path & (entry == np.arange(len(parent)))
+    return parts, part, inside & (entry == np.arange(len(parent)))

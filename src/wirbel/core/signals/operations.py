@@ -139,8 +139,9 @@ class Columns:
 def derive(columns: Columns, name: pa.Array, kind: np.ndarray, status: np.ndarray) -> dict[str, pa.Array]:
     """operation, peer, peer_kind, status_code and outcome of each row.
 
-    Client errors (4xx) are *refused*, not *failed*, unless a server says otherwise by its
-    span status; both OpenTelemetry's status and the HTTP status are read.
+    A 4xx is a client error, unless the span's own status says that it is an error: a server that regards it
+    so, or a caller that did not get what it asked for (semantic conventions for HTTP spans). Both
+    OpenTelemetry's status and the HTTP status are read.
     """
     is_server = pa.array(kind == spans.SERVER)
     is_call = pa.array(np.isin(kind, spans.CALL_KINDS))
@@ -190,9 +191,9 @@ def derive(columns: Columns, name: pa.Array, kind: np.ndarray, status: np.ndarra
     peer = pc.if_else(is_broker, pc.coalesce(address, columns.text("messaging.system"), topic), peer)
 
     http = code.fill_null(0).to_numpy(zero_copy_only=False)
-    refused = (http >= 400) & (http < 500) & ((kind != spans.SERVER) | (status != 2))
-    failed = ((status == 2) | (http >= 500)) & ~refused
-    outcome = np.select([failed, refused], [spans.FAILED, spans.REFUSED], spans.DONE).astype(np.int8)
+    error = (status == spans.STATUS_ERROR) | (http >= 500)
+    client_error = (http >= 400) & (http < 500)
+    outcome = np.select([error, client_error], [spans.ERROR, spans.CLIENT_ERROR], spans.OK).astype(np.int8)
     return {
         "operation": pc.coalesce(pc.utf8_slice_codeunits(operation, 0, MAX_NAME), name),
         "peer": pc.if_else(is_call, pc.utf8_slice_codeunits(pc.replace_substring(peer, "\x00", "\ufffd"), 0, arrow.LONGEST_NAME), None),

@@ -14,8 +14,9 @@ KIND_NAMES = ("unspecified", "internal", "server", "client", "producer", "consum
 ENTRY_KINDS = (SERVER, CONSUMER)  # and roots of any kind: see is_entry
 CALL_KINDS = (CLIENT, PRODUCER)
 
-DONE, REFUSED, FAILED = 0, 1, 2
-OUTCOME_NAMES = ("done", "refused", "failed")
+OK, CLIENT_ERROR, ERROR = 0, 1, 2
+STATUS_UNSET, STATUS_OK, STATUS_ERROR = 0, 1, 2  # as sent; OTLP
+OUTCOME_NAMES = ("ok", "client error", "error")
 
 EVENT = pa.struct([("at", pa.int64()), ("name", pa.string()), ("attributes", pa.string())])
 LINK = pa.struct([("trace_id", pa.binary(16)), ("span_id", pa.binary(8)), ("attributes", pa.string())])
@@ -39,6 +40,7 @@ SPAN_SCHEMA = pa.schema(
         ("peer_kind", pa.string()),  # service, database, cache, broker, external
         ("outcome", pa.int8()),
         ("status_code", pa.int16()),  # HTTP
+        ("status", pa.int8()),  # as sent: see STATUS_UNSET; null in what was stored before it was kept
         ("status_message", pa.string()),
         ("weight", pa.float64()),  # adjusted count: how many requests the span stands for
         ("scope", pa.string()),

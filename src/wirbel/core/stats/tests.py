@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 import numpy.typing as npt
 from scipy import stats
@@ -45,6 +47,36 @@ def stratified_association(a: Floats, b: Floats, c: Floats, d: Floats) -> Floats
         off = np.abs((a - expected).sum(axis=1))
         spread = variance.sum(axis=1)
         statistic = np.where(spread > 0, np.maximum(off - 0.5, 0) ** 2 / spread, 0.0)
+    return np.asarray(stats.chi2.sf(statistic, 1))
+
+
+@dataclass(frozen=True)
+class Counts:
+    """Counts of weighted records: Σ weight and Σ weight², of any one shape."""
+
+    weight: Floats
+    squares: Floats
+
+
+def weighted_association(a: Counts, b: Counts, c: Counts, d: Counts) -> Floats:
+    """Two-sided p of the tables [[a, b], [c, d]] of many strata at once, for records that stand for different numbers of others.
+
+    Each of shape (n, strata). The score test of Mantel and Haenszel with the variance of weighted sampling
+    (Binder 1983: each record counts with its own squared residual), so that a record that stands for a hundred
+    is one observation and not a hundred. With equal weights it is the test without weights.
+    """
+    total = a.weight + b.weight + c.weight + d.weight
+    with np.errstate(divide="ignore", invalid="ignore"):
+        share = np.where(total > 0, (a.weight + c.weight) / total, 0.0)
+        row = np.where(total > 0, (a.weight + b.weight) / total, 0.0)
+    score = (a.weight - (a.weight + b.weight) * share).sum(axis=1)
+    first = a.squares * (1 - share) ** 2 + b.squares * share**2
+    second = c.squares * (1 - share) ** 2 + d.squares * share**2
+    variance = ((1 - row) ** 2 * first + row**2 * second).sum(axis=1)
+    whole = sum(x.weight.sum(axis=1) for x in (a, b, c, d))
+    one = sum(x.squares.sum(axis=1) for x in (a, b, c, d)) / np.maximum(whole, 1e-300)  # an ordinary record's weight, for the continuity correction
+    with np.errstate(divide="ignore", invalid="ignore"):
+        statistic = np.where(variance > 0, np.maximum(np.abs(score) - one / 2, 0) ** 2 / variance, 0.0)
     return np.asarray(stats.chi2.sf(statistic, 1))
 
 

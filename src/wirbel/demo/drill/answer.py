@@ -35,7 +35,7 @@ def answer(start: int, end: int) -> dict[str, Any]:
     try:
         found = ask(Asked(service, None, signal, focus, None, ENVIRONMENT)).contract()  # type: ignore[arg-type]
     except WirbelError as error:
-        found = {"error": str(error), "suspects": [], "onset": None}
+        found = {"error": str(error), "candidates": [], "onset": None}
     took = time.perf_counter() - began
     given = plain.given(start, end, focus, service, ENVIRONMENT)
     return {

@@ -86,7 +86,7 @@ def _felt(before: pa.Table, after: pa.Table, onset: int, asked: int) -> Iterator
         for operation in sorted(own["operation"].unique().to_pylist()):
             part = own.filter(pc.equal(own["operation"], operation))
             start, took = arrow.numbers(part["start"]), arrow.numbers(part["duration"]) / 1e9
-            failed = arrow.numbers(part["outcome"]) == spans.FAILED
+            failed = arrow.numbers(part["outcome"]) == spans.ERROR
             was = start < onset
             minute = (start - (onset - BEFORE_NS)) // MINUTE_NS
             by_minute = np.array(
@@ -156,7 +156,7 @@ def _by_work(table: pa.Table, seconds: float) -> dict[tuple[str, str], tuple[flo
         "does": does,
         "weight": table["weight"],
         "took": table["duration"],
-        "failed": pc.equal(table["outcome"], spans.FAILED),
+        "failed": pc.equal(table["outcome"], spans.ERROR),
     }
     found = pa.table(columns).group_by(["service", "does"]).aggregate([("weight", "sum"), ("took", "mean"), ("failed", "mean"), ("took", "count")])
     return {

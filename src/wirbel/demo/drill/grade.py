@@ -9,7 +9,7 @@ from typing import Any
 
 from wirbel.core.signals.changes import parse_time
 
-SURE = 0.5  # a first suspect held with more than this who is innocent is a false accusation
+SURE = 0.5  # a first candidate held with more than this who is innocent is a false accusation
 NOTHING = "nothing-wrong"
 
 
@@ -21,7 +21,7 @@ class Grade:
     delay_s: float | None  # from the onset
     seen_before: bool  # telemetry showed it before users were hurt
     lead_s: float | None  # before a plain threshold would have told; None: one of them did not
-    exact: int | None  # rank of the first suspect that is the very entity at fault
+    exact: int | None  # rank of the first candidate that is the very entity at fault
     lenient: int | None  # or of the service where one would find it
     mechanism: bool
     change: bool | None  # None: no change is at fault
@@ -36,16 +36,16 @@ class Grade:
 
 
 def grade(truth: dict[str, Any], answer: dict[str, Any], seed: int) -> Grade:
-    suspects = answer["diagnosis"]["suspects"]
+    candidates = answer["diagnosis"]["candidates"]
     entities = {tuple(pair) for pair in truth["entities"]}
-    exact = _rank(_is_exact(suspect, entities) for suspect in suspects)
-    lenient = _rank(_is_exact(suspect, entities) or _leads_there(suspect, truth) for suspect in suspects)
-    blamed = suspects[lenient - 1] if lenient else None
+    exact = _rank(_is_exact(candidate, entities) for candidate in candidates)
+    lenient = _rank(_is_exact(candidate, entities) or _leads_there(candidate, truth) for candidate in candidates)
+    blamed = candidates[lenient - 1] if lenient else None
     seen, threshold = answer["seen"], answer["threshold"]
     detected = seen is not None and seen["detected"] >= truth["begins"]
     onset = answer["diagnosis"].get("onset")
     places = {name for _, name in entities} | set(truth["services"])
-    accused = bool(suspects) and lenient != 1 and suspects[0]["confidence"] > SURE
+    accused = bool(candidates) and lenient != 1 and candidates[0]["confidence"] > SURE
     return Grade(
         kind=truth["kind"],
         seed=seed,
@@ -69,8 +69,8 @@ def _rank(hits: Iterable[bool]) -> int | None:
     return next((place for place, hit in enumerate(hits, 1) if hit), None)
 
 
-def _is_exact(suspect: dict[str, Any], entities: set[tuple[Any, ...]]) -> bool:
-    entity = suspect["entity"]
+def _is_exact(candidate: dict[str, Any], entities: set[tuple[Any, ...]]) -> bool:
+    entity = candidate["entity"]
     named = {(entity["kind"], entity["name"]), *(("attribute", value) for value in entity["attributes"].values())}
     named |= {("attribute", key) for key in entity["attributes"]} if entity["kind"] == "attribute" else set()
     named |= {("load", "load")} if entity["kind"] == "load" else set()
@@ -78,9 +78,9 @@ def _is_exact(suspect: dict[str, Any], entities: set[tuple[Any, ...]]) -> bool:
     return bool({pair for pair in named if pair[0] in kinds} & entities)
 
 
-def _leads_there(suspect: dict[str, Any], truth: dict[str, Any]) -> bool:
+def _leads_there(candidate: dict[str, Any], truth: dict[str, Any]) -> bool:
     """A service, one of its instances or operations: a person would go there and find it."""
-    entity = suspect["entity"]
+    entity = candidate["entity"]
     return entity["kind"] in ("service", "instance", "operation") and (entity["service"] or entity["name"]) in truth["services"]
 
 

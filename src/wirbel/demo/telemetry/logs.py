@@ -99,7 +99,7 @@ def _records(service: str, severity: str, body: pa.Array, times: Ints, instance:
 def of_requests(table: pa.Table) -> pa.Table:
     """What services say of recorded requests: one error for each that failed there, and a line of each at the front."""
     own = table.filter(pa.array(arrow.numbers(table["kind"]) == spans.SERVER))
-    failed = own.filter(pc.equal(own["outcome"], spans.FAILED))
+    failed = own.filter(pc.equal(own["outcome"], spans.ERROR))
     slow = own.filter(pc.and_(pc.is_in(own["service"], value_set=pa.array(FRONTS)), pc.greater(own["duration"], 10**9)))
     return logs.combine([part for part in (*_errors(failed), *_slow(slow)) if part.num_rows])
 

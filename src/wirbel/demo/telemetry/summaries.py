@@ -41,7 +41,7 @@ def shapes(calm: pa.Table) -> pa.Table:
     one = derived.set_column(derived.schema.get_field_index("minute"), "minute", pa.array(np.zeros(derived.num_rows, np.int64)))
     merged = cells.merge([one])
     # Failures are too few in a calm stretch to have a shape: they take that of what is done.
-    kept = pa.compute.and_(pa.compute.greater_equal(merged["rows"], LEAST), pa.compute.not_equal(merged["outcome"], spans.FAILED))
+    kept = pa.compute.and_(pa.compute.greater_equal(merged["rows"], LEAST), pa.compute.not_equal(merged["outcome"], spans.ERROR))
     return merged.filter(kept)
 
 
@@ -58,8 +58,8 @@ def over(state: State, happenings: Happenings, made: pa.Table, calm: tuple[int, 
         expected = row["rows"] / calm_s * step_s * now.rate / max(float(then.rate.mean()), 1e-9)
         stretch = now.takes / max(float(then.takes.mean()), 1e-9)
         parts.append(_cells_of(row, times, rng.poisson(expected * (1 - now.failing)), stretch, happenings))
-        if row["outcome"] == spans.DONE:
-            failed = row | {"outcome": spans.FAILED, "status_code": row["status_code"] and 500}
+        if row["outcome"] == spans.OK:
+            failed = row | {"outcome": spans.ERROR, "status_code": row["status_code"] and 500}
             parts.append(_cells_of(failed, times, rng.poisson(expected * now.failing), stretch, happenings))
     table = pa.concat_tables(part for part in parts if part.num_rows)
     return table.take(pa.compute.sort_indices(table, [("minute", "ascending"), ("service", "ascending")])).cast(cells.CELL_SCHEMA)

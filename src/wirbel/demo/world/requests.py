@@ -287,7 +287,7 @@ class Traffic:
             end, reason = np.where(late, begun + timeout, end), np.where(late, LATE, reason).astype(np.int8)
         if attempt:
             columns["span.i:http.request.resend_count"] = np.full(count, attempt)
-        outcome = np.where(reason != FINE, spans.FAILED, spans.DONE)
+        outcome = np.where(reason != FINE, spans.ERROR, spans.OK)
         ids = {"trace": trace, "span": client, "parent": parent}
         self._add(caller.service, instance, begun, end, outcome, reason, **ids, kind=spans.PRODUCER if call.publishes else spans.CLIENT, **columns)
         return end, reason
@@ -341,7 +341,7 @@ class Traffic:
             columns |= {"span.s:messaging.system": "events", "span.s:messaging.destination.name": operation.route, "published": sent}
         else:
             columns |= {"span.s:code.file.path": f"{operation.service}/{operation.route.replace(' ', '_')}.py", "span.i:code.line.number": 41}
-        outcome = np.where(reason != FINE, spans.FAILED, np.where(refused, spans.REFUSED, spans.DONE))
+        outcome = np.where(reason != FINE, spans.ERROR, np.where(refused, spans.CLIENT_ERROR, spans.OK))
         self._add(operation.service, instance, begin, end, outcome, reason, trace=trace, span=span, parent=parent, **columns)
 
     def _add(self, service: str, instance: Ints, begin: Ints, end: Ints, outcome: Ints, reason: npt.NDArray[np.int8], **columns: object) -> None:

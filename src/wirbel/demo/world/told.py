@@ -51,7 +51,7 @@ def table_of(out: Pieces) -> pa.Table:
     columns["links"] = _links(columns, out.numbers("published")[order], trace, span)
     outcome = arrow.numbers(columns["outcome"])
     # Read as intake would read them, so that history and live feed look the same.
-    columns |= derive(Columns(columns, total), columns["name"], arrow.numbers(columns["kind"]), np.where(outcome == spans.FAILED, 2, 0))
+    columns |= derive(Columns(columns, total), columns["name"], arrow.numbers(columns["kind"]), np.where(outcome == spans.ERROR, 2, 0))
     return spans.conform(pa.table(columns))
 
 

@@ -127,7 +127,7 @@ function Outcomes({ view, shared, onCause }: ChartProps) {
           <path
             key={outcome.name}
             fill={outcomeColours[outcome.name]}
-            stroke={outcome.name === "done" ? "var(--slate)" : "none"}
+            stroke={outcome.name === "ok" ? "var(--slate)" : "none"}
             strokeWidth="0.8"
             d={
               area<number>()

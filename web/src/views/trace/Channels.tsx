@@ -58,7 +58,7 @@ export function Channels({ view, scale, colour, small = false, chosen, onChoose 
             height={box}
             fill="var(--sheet)"
             fillOpacity="0.75"
-            stroke={span.outcome === "failed" ? "var(--rust)" : span.index === chosen ? "var(--ink)" : "var(--slate)"}
+            stroke={span.outcome === "error" ? "var(--rust)" : span.index === chosen ? "var(--ink)" : "var(--slate)"}
             strokeWidth={span.index === chosen ? 2 : 0.8}
             onClick={() => onChoose?.(span.index)}
             style={{ cursor: onChoose ? "pointer" : undefined }}

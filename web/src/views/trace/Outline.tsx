@@ -75,8 +75,8 @@ export function Outline({
                   {span.missing_parent && <span className="text-ochre"> parent missing</span>}
                   {span.events.length > 0 && <span className="text-second"> · {span.events.length} events</span>}
                 </span>
-                {span.outcome !== "done" && (
-                  <span className={`ml-2 ${span.outcome === "failed" ? "text-rust" : "text-ochre"}`}>
+                {span.outcome !== "ok" && (
+                  <span className={`ml-2 ${span.outcome === "error" ? "text-rust" : "text-ochre"}`}>
                     {span.outcome}
                   </span>
                 )}

@@ -15,7 +15,7 @@ export interface Conditions {
   operation?: string | null;
   version?: string | null;
   instance?: string | null;
-  outcome?: "done" | "refused" | "failed" | null;
+  outcome?: "ok" | "client error" | "error" | null;
   slower_than_s?: number | null;
   carrying?: string[];
 }

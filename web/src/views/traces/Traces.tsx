@@ -10,7 +10,7 @@ import { Waiting } from "../../shared/Waiting";
 import { Breakdown } from "./Breakdown";
 
 const orders = ["slowest", "fastest", "newest", "oldest"] as const;
-const outcomes = ["done", "refused", "failed"] as const;
+const outcomes = ["ok", "client error", "error"] as const;
 const MOST = 100;
 
 /** Requests of one window that meet all conditions; each condition can be removed. */
@@ -173,7 +173,7 @@ export function Traces() {
                 <td className="max-w-[240px] truncate font-mono text-[12px]">{row.operation}</td>
                 <td className="num font-semibold">{duration(row.seconds)}</td>
                 <td
-                  className={`pl-4! ${row.outcome === "failed" ? "text-rust" : row.outcome === "refused" ? "text-ochre" : "text-second"}`}
+                  className={`pl-4! ${row.outcome === "error" ? "text-rust" : row.outcome === "client error" ? "text-ochre" : "text-second"}`}
                 >
                   {row.outcome} {row.status_code ?? ""}
                 </td>

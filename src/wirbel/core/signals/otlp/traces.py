@@ -61,6 +61,7 @@ def _base_columns(flat: wire.Flat, start: wire.Ints, end: wire.Ints) -> dict[str
         "duration": pa.array(end - start),
         "name": pc.if_else(pc.equal(pc.binary_length(name), 0), "unnamed", name),
         "kind": pa.array(np.where((kind >= 0) & (kind <= 5), kind, 0).astype(np.int8)),
+        "status": pa.array(np.clip(arrow.numbers(rows.field("status").field("code").fill_null(0)), 0, 2).astype(np.int8)),
         "status_message": wire.text_or_null(rows.field("status").field("message").fill_null("")),
         "scope": flat.scope_names(),
         "trace_state": wire.text_or_null(rows.field("trace_state")),
@@ -182,8 +183,9 @@ def _encode_span(span: Any, record: dict[str, Any], attributes: dict[str, Any]) 
     span.end_time_unix_nano = record["start"] + record["duration"]
     span.trace_state = record["trace_state"] or ""
     span.status.message = record["status_message"] or ""
-    if record["outcome"] == spans.FAILED:
-        span.status.code = 2
+    # Blocks from before the status was kept know only what came of it.
+    status = record["status"]
+    span.status.code = status if status is not None else spans.STATUS_ERROR if record["outcome"] == spans.ERROR else spans.STATUS_UNSET
     for key, value in attributes.items():
         span.attributes.add(key=key, value=any_value(value))
     for event in record["events"] or []:
