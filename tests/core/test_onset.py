@@ -90,7 +90,7 @@ def test_what_happens_at_once_and_what_takes_time_are_told_apart() -> None:
     assert slowly is not None
     assert at_once.takes_s == 0
     assert slowly.takes_s >= 300
-    assert abs(slowly.at / SECOND - 4000) < 300
+    assert slowly.low - 60 * SECOND <= 4000 * SECOND <= slowly.high
 
 
 def test_the_flow_of_the_nile_changed_after_1898() -> None:
@@ -113,4 +113,5 @@ def test_a_rate_is_told_by_what_requests_stand_for() -> None:
     more = np.sort(np.r_[times, rng.integers(3600 * SECOND, 7200 * SECOND, 6000)])
     found = onset.of_rate(more, np.ones(len(more)), 0, 7200 * SECOND)
     assert found is not None
-    assert abs(found.at - 3600 * SECOND) < 90 * SECOND
+    assert found.low <= 3600 * SECOND <= found.high
+    assert found.high - found.low < 600 * SECOND

@@ -186,7 +186,7 @@ def _verdict(given: Judging, change: Change, is_late: bool, share: float, p: flo
     if at_once and p < SIGNIFICANT and share > LEAST_SHARE and not follows:
         return "responsible"
     if moved is not None and moved.low > change.at + ROLLOUT_NS and moved.size * given.delta > 0:
-        return "gradual" if moved.takes_s and moved.low - change.at <= GRADUAL_NS else "earlier"
+        return "gradual" if moved.is_gradual and moved.low - change.at <= GRADUAL_NS else "earlier"
     return "innocent"
 
 

@@ -19,7 +19,7 @@ Ints = npt.NDArray[np.int64]
 
 MOST_VALUES = 200  # values of one attribute of one service that are compared
 IDENTITY_SHARE = 0.5  # values for each request that touches one: from there on they name requests, not groups
-LEAST_SHARE = 0.01  # of requests that a value marks
+MIN_REQUESTS = 5  # in the focus, that a value marks
 MOST_STRATA = 30  # operations that are compared each for itself
 OTHERS_NEEDED = 20  # siblings in the focus, to say how others behave
 LEAST_EXPLAINED = 0.02  # of the change
@@ -212,8 +212,7 @@ def who_stands_out(requests: Requests, bad: npt.NDArray[np.bool_], over: Floats,
         (p < SIGNIFICANT)
         & (enough | is_new)
         & (share_bad > share_normal)
-        & (rows_with > 0)
-        & (bad_with + good_with >= LEAST_SHARE * weight.sum())
+        & (rows_with >= MIN_REQUESTS)
         & (explains > LEAST_EXPLAINED)
     )
     # Distinct marks of the same requests are one finding: sums of random words tell them apart.

@@ -15,7 +15,7 @@ from wirbel.core.diagnosis.error_origins import origins
 from wirbel.core.diagnosis.model import Answer, Moved, Question
 from wirbel.core.diagnosis.onset import Onset
 from wirbel.core.diagnosis.parts import DEPENDENCY, OWN, Part
-from wirbel.core.diagnosis.ranking import OUTSIDE, Findings, Share, rank, rank_traffic
+from wirbel.core.diagnosis.ranking import LEAST_EXPLAINED, OUTSIDE, Findings, Share, rank, rank_traffic
 from wirbel.core.diagnosis.requests import Requests
 from wirbel.core.diagnosis.responsibility import Responsibility
 from wirbel.core.errors import NotEnoughData
@@ -60,7 +60,7 @@ def diagnose(question: Question, table: pa.Table, changes: list[Change], notes: 
     symptom = requests.excess(told, _measured(question, told))
     started = onset.find(told.start, symptom, told.weight)
     amounts = {entity: requests.excess(told, amount) for entity, amount in _amounts(question, told, shares).items()}
-    moved = {entity: onset.find(told.start, amount, told.weight) for entity, amount in amounts.items()}
+    moved = _onsets(told, amounts, shares, change_of_symptom.delta)
     since = started or onset.Onset(question.focus.start, question.reference.end, question.focus.start, 0.0)
     judging = change_tests.Judging(told, amounts, moved, symptom, since, _change_of(told, symptom), _uses(told))
     judged = change_tests.judge(judging, changes)
@@ -113,6 +113,17 @@ def _amounts(question: Question, told: Requests, shares: list[Share]) -> dict[tu
     largest = sorted(size, key=lambda entity: -abs(size[entity]))[:MOST_ENTITIES]
     found = _responsible(question, told).of_entities()
     return {entity: found[entity] for entity in largest if entity in found}
+
+
+def _onsets(told: Requests, amounts: dict[tuple[str, str], Floats], shares: list[Share], delta: float) -> dict[tuple[str, str], Onset | None]:
+    """When what an entity adds moved, of those that add or save enough to be candidates."""
+    size: dict[tuple[str, str], float] = {}
+    for share in shares:
+        size[share.doer.entity] = size.get(share.doer.entity, 0.0) + abs(share.amount)
+    asked = [entity for entity in amounts if size[entity] >= LEAST_EXPLAINED * abs(delta)]
+    if not asked:
+        return {}
+    return dict(zip(asked, onset.find_all(told.start, np.stack([amounts[entity] for entity in asked], axis=1), told.weight), strict=True))
 
 
 def _uses(found: Requests) -> dict[str, set[tuple[str, str]]]:

@@ -160,7 +160,7 @@ def _load(found: Findings) -> list[Candidate]:
     if explains is None and ratio >= LOAD_ROSE:
         weight = weights.LOAD_ROSE * math.log2(ratio)
     elif explains is not None and explains >= 0.15 and ratio >= 1.15:
-        weight = _weigh_share(explains)
+        weight = _weigh_share(explains) + (weights.LOAD_SEEN * math.log2(ratio) if ratio >= LOAD_TOLD else 0.0)
     else:
         return []
     facts = {"ratio": ratio, "explains": explains}

@@ -15,6 +15,7 @@ LOCALISED = 1.2  # one instance, host or value is bad while others are not
 SHARED_HOST = 0.8  # several services stand out on the same host or in the same zone
 SAME_REQUESTS = -0.3  # something else marks just the same requests, so that it may be that
 LOAD_EXPLAINS = -2.0  # times the share that traffic alone explains
+LOAD_SEEN = 0.5  # times log2 of the rise, where it is known what it does
 LOAD_ROSE = 1.4  # times log2 of the rise, where it is not known what that much traffic does
 DRIFT = -1.5  # the reference wanders nearly as far by itself
 """Evidence against everybody."""
