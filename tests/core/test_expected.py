@@ -2,8 +2,10 @@ from __future__ import annotations
 
 import numpy as np
 
-from wirbel.core.expected.band import NEEDED, expected_band
+from wirbel.core.expected.band import Memory, expected_band
 from wirbel.core.expected.windows import departures, propose
+
+NEEDED = Memory.of(60).needed
 
 
 def noise(minutes: int, seed: int, requests: int = 200) -> tuple[np.ndarray, np.ndarray]:
@@ -76,3 +78,25 @@ def test_windows_of_a_series_that_has_just_begun() -> None:
         values, samples = noise(minutes, 5)
         found = propose(values[0], expected_band(values, samples).row(0))
         assert 0 <= found.reference[0] < found.reference[1] <= found.focus[0] < found.focus[1] <= minutes
+
+
+def test_bands_and_windows_go_by_time_not_by_the_number_of_points() -> None:
+    """The same departure of six hours, told in steps of ten minutes and of an hour, over days."""
+    for step_s, points in ((600, 6 * 24 * 3), (3600, 24 * 14)):
+        values, samples = noise(points, 7, 600)
+        start, end = points - 10 * 3600 // step_s, points - 4 * 3600 // step_s
+        values[0, start:end] *= 3
+        band = expected_band(values, samples, step_s).row(0)
+        assert not band.learning[Memory.of(step_s).needed :].any()
+        assert Memory.of(step_s).window * step_s <= 24 * 3600 + step_s
+        found = propose(values[0], band, step_s)
+        assert found.departed
+        assert abs(found.focus[0] - start) * step_s <= step_s
+        assert departures(values[0], band, step_s)[-1] == (start, found.focus[1])
+        assert (found.reference[1] - found.reference[0]) * step_s <= max(90 * 60, 12 * step_s)
+        assert found.focus[0] - found.reference[1] <= max(1, 120 // step_s)
+    # A spike of one point of an hour is a departure; three minutes of one are needed where points are minutes.
+    hours, _ = noise(100, 8, 600)
+    hours[0, 90] *= 5
+    assert departures(hours[0], expected_band(hours, np.full((1, 100), 600.0), 3600).row(0), 3600) == [(90, 91)]
+    assert departures(hours[0], expected_band(hours, np.full((1, 100), 600.0)).row(0)) == []

@@ -132,6 +132,13 @@ def test_a_slow_effect_of_a_change_is_weaker_evidence_than_a_step_at_it() -> Non
     assert only(both, "a").change is None  # it cannot be told which
 
 
+def test_a_change_of_who_adds_little_makes_nobody_likely() -> None:
+    """Its step is real, and is a twentieth of the symptom's."""
+    candidates, _ = rank(findings(own("a", 0.04), own("b", 0.7), changes=[judged("a", "responsible", 0, control=Control("other entities", 0.0, 0.0))]))
+    assert only(candidates, "a").change == "deploy-a"
+    assert only(candidates, "a").confidence < 0.15
+
+
 def test_what_was_not_changed_is_the_control() -> None:
     control = Control("other instances or versions", 0.05, 0.06)
     candidates, _ = rank(findings(own("a", 0.8), changes=[judged("a", "responsible", 60, control=control)]))

@@ -17,6 +17,8 @@ from wirbel.core.signals import points, spans
 STEP = 600 * 10**9
 BASE = NOW - NOW % (3600 * 10**9)
 
+NOBODY = np.zeros(0, np.uint64)  # traces that are kept whole elsewhere
+
 
 def traces(count: int, seed: int = 1, failing: float = 0.02, every_ms: float = 3.0) -> pa.Table:
     """``count`` traces of two spans, of three operations, some failed."""
@@ -43,29 +45,29 @@ def weights_by(given_spans: pa.Table, key: str) -> dict[str, float]:
 @given(st.integers(1, 900), st.integers(0, 10**6), st.floats(0.02, 0.6))
 def test_weights_of_every_operation_add_up_to_what_they_did(count: int, seed: int, share: float) -> None:
     before = traces(count, seed)
-    after = thinning.thin_spans(before, share)
+    after = thinning.thin_spans(before, share, NOBODY)
     assert weights_by(after, "operation") == pytest.approx(weights_by(before, "operation"))
     # Whole traces only.
     assert after.num_rows == 2 * roots(after).num_rows
     # Again, of what is left: still the same sums.
-    assert weights_by(thinning.thin_spans(after, share), "operation") == pytest.approx(weights_by(before, "operation"))
+    assert weights_by(thinning.thin_spans(after, share, NOBODY), "operation") == pytest.approx(weights_by(before, "operation"))
 
 
 def test_failed_slow_and_rare_traces_are_all_kept_as_they_are() -> None:
     before = traces(3000)
-    after = thinning.thin_spans(before, 0.1)
+    after = thinning.thin_spans(before, 0.1, NOBODY)
     kept = {row["trace_id"]: row["weight"] for row in roots(after).to_pylist()}
     assert 0.1 < len(kept) / 3000 < 0.2
     slowest = sorted((row for row in roots(before).to_pylist() if row["operation"] == "GET /a"), key=lambda row: -row["duration"])[:15]
     failed = [row for row in roots(before).to_pylist() if row["outcome"] == spans.ERROR]
     for row in slowest + failed:
         assert kept[row["trace_id"]] == 1.0
-    few = thinning.thin_spans(traces(15), 0.1)
+    few = thinning.thin_spans(traces(15), 0.1, NOBODY)
     assert few.num_rows == 30
 
 
 def test_the_share_of_errors_and_percentiles_survive() -> None:
-    before, after = roots(traces(6000)), roots(thinning.thin_spans(traces(6000), 0.1))
+    before, after = roots(traces(6000)), roots(thinning.thin_spans(traces(6000), 0.1, NOBODY))
     for share in (0.5, 0.9, 0.99):
         pair = [
             np.quantile(arrow.numbers(t["duration"]).astype(float), share, method="inverted_cdf", weights=arrow.numbers(t["weight"])) for t in (before, after)
@@ -78,15 +80,35 @@ def test_the_share_of_errors_and_percentiles_survive() -> None:
 def test_logs_keep_errors_and_sums() -> None:
     records = [{"body": f"{n}", "severity_number": 17 if n % 50 == 0 else 9, "time_unix_nano": NOW - n * 10**9} for n in range(1000)]
     before = log_requests.decode(*records).table
-    after = thinning.thin_logs(before, 0.05)
+    after = thinning.thin_logs(before, 0.05, NOBODY)
     assert after.num_rows < 100
     assert sum(after["weight"].to_pylist()) == pytest.approx(1000)
     assert [row["body"] for row in after.to_pylist() if row["severity"] == 17] == [f"{n}" for n in range(0, 1000, 50)]
     assert after["time"].to_pylist() == [row["time"] for row in before.to_pylist() if row["body"] in set(after["body"].to_pylist())]
 
 
+def test_a_trace_is_kept_or_dropped_by_its_id_in_every_block_and_its_log_records_with_it() -> None:
+    """One trace's spans in two blocks, and its log records in a third: the parts that are thinned apart hold the same traces."""
+    rng = np.random.default_rng(3)
+    first = traces(3000, 1)
+    second = traces(3000, 2)  # the same ids, other durations: what is slow here is not slow there
+    logs = log_requests.decode(
+        *[{"body": "said", "severity_number": 9, "time_unix_nano": NOW - int(n) * 10**6, "trace_id": int(n).to_bytes(16, "big")} for n in rng.integers(1, 3001, 4000)]
+    ).table
+    kept_whole = [thinning.traces_kept_whole(one, 0.1) for one in (first, second)]
+    thinned = [thinning.thin_spans(first, 0.1, kept_whole[1]), thinning.thin_spans(second, 0.1, kept_whole[0])]
+    told = thinning.thin_logs(logs, 0.1, np.union1d(*kept_whole))
+    left = [set(one["trace_id"].to_pylist()) for one in thinned]
+    assert left[0] == left[1]
+    assert 300 < len(left[0]) < 900
+    assert set(told["trace_id"].to_pylist()) == left[0] & set(logs["trace_id"].to_pylist())
+    for before, after in zip((first, second), thinned, strict=True):
+        assert weights_by(after, "operation") == pytest.approx(weights_by(before, "operation"))
+    assert sum(told["weight"].to_pylist()) == pytest.approx(4000)
+
+
 def test_nothing_thinned_is_nothing() -> None:
-    assert thinning.thin_spans(spans.empty(), 0.1).num_rows == 0
+    assert thinning.thin_spans(spans.empty(), 0.1, NOBODY).num_rows == 0
 
 
 def test_cells_of_longer_stretches_count_the_same() -> None:

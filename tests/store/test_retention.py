@@ -129,6 +129,31 @@ def test_old_traces_are_thinned_and_say_so() -> None:
     assert roots(after).num_rows * 2 == after.num_rows
 
 
+def test_a_trace_in_two_blocks_stays_in_one_piece_with_its_log_records() -> None:
+    """The child of each request comes an hour later than its root, so in another block; a failure there keeps the root too."""
+    roots_, children = [], []
+    for n in range(1, 601):
+        at = n * 100
+        roots_.append({"trace": n, "span": 2 * n, "start": at, "duration": 10 + n % 7})
+        failed = spans.ERROR if n % 97 == 0 else spans.OK
+        children.append({"trace": n, "span": 2 * n + 1, "parent": 2 * n, "service": "b", "start": at + 60 * MINUTE_MS, "duration": 5, "outcome": failed})
+    for name, rows in (("roots", roots_), ("children", children)):
+        accept("spans", otlp.Decoded(table(*rows), np.zeros(0)), name)
+        packer.pack_all()
+    said = [{"body": f"{n}", "severity_number": 9, "time_unix_nano": NOW + n * 10**8, "trace_id": n.to_bytes(16, "big")} for n in range(1, 601)]
+    accept("logs", log_requests.decode(*said, now_ns=NOW + 10**15), "logs")
+    packer.pack_all()
+    while retention.thin_once(NOW + 60 * HOUR_NS):
+        pass
+    left = reading.window_spans(*WIDE)
+    of = {service: set(left.filter(pc.equal(left["service"], service))["trace_id"].to_pylist()) for service in ("a", "b")}
+    assert of["a"] == of["b"]
+    assert len(of["a"]) < 200
+    assert {n.to_bytes(16, "big") for n in range(97, 601, 97)} <= of["a"]
+    assert set(reading.logs(*WIDE)["trace_id"].to_pylist()) == of["a"]
+    assert weights_by(left.filter(pc.equal(left["service"], "a")), "service") == {"a": pytest.approx(600)}
+
+
 def test_thinned_and_full_blocks_are_not_merged_into_one() -> None:
     for part in range(10):
         accept("logs", some_logs(60, step_ns=10**7 + part), f"{part}")

@@ -140,6 +140,45 @@ def test_what_cannot_be_packed_is_set_aside_and_the_rest_goes_on(monkeypatch: py
     assert reading.logs(*WIDE).num_rows == 9
 
 
+def test_a_segment_that_nothing_goes_with_takes_no_fresh_answer_with_it() -> None:
+    """It was set aside because it cannot be combined with the others; questions about what is fresh go on without it."""
+    accept("logs", some_logs(3), "good")
+    accept("logs", some_logs(2, service="shop"), "spoilt")
+    spoilt = Segment.objects.order_by("id").last()
+    assert spoilt is not None
+    unlike = some_logs(2).table
+    unlike = unlike.set_column(unlike.schema.get_field_index("time"), "time", pa.array(["now", "then"]))
+    Segment.objects.filter(id=spoilt.id).update(data=blocks.to_ipc(unlike), error="ArrowTypeError: text is no time")
+    assert reading.logs(*WIDE).num_rows == 3
+    Segment.objects.filter(id=spoilt.id).update(data=b"not even Arrow")
+    assert reading.logs(*WIDE).num_rows == 3
+
+
+def test_an_address_names_a_service_of_its_environment_and_only_while_it_answers() -> None:
+    """10.0.0.7 answers as back in one environment; a day later the address is somebody else's, or nobody's."""
+
+    def call(number: int, environment: str, at: float, answered_by: str | None = None) -> None:
+        span = {"trace": number, "span": 10 * number, "kind": spans.CLIENT, "peer": "10.0.0.7", "peer_kind": "external", "start": at, "duration": 5}
+        rows = [span | {"service": "front", "environment": environment}]
+        if answered_by:
+            rows.append({"trace": number, "span": 10 * number + 1, "parent": 10 * number, "service": answered_by, "environment": environment, "start": at + 1, "duration": 2})
+        accept("spans", otlp.Decoded(table(*rows), np.zeros(0)), f"{number}")
+        packer.pack_all()
+
+    def peers_of(number: int) -> list[str]:
+        found = reading.trace(number.to_bytes(16, "big"))
+        return found.filter(pc.equal(found["service"], "front"))["peer"].to_pylist()
+
+    hour_ms, day_ms = 3_600_000, 24 * 3_600_000
+    call(1, "production", -2 * day_ms, answered_by="back")
+    call(2, "production", -2 * day_ms + hour_ms / 2)
+    call(3, "staging", -2 * day_ms + hour_ms / 2)
+    call(4, "production", -day_ms)
+    call(5, "production", -day_ms + 1000, answered_by="mail")
+    call(6, "production", -day_ms + 2000)
+    assert [peers_of(number) for number in range(1, 7)] == [["back"], ["back"], ["10.0.0.7"], ["10.0.0.7"], ["mail"], ["mail"]]
+
+
 def test_what_was_seen_is_remembered() -> None:
     accept("logs", some_logs(6), "a")
     accept("points", some_points(5), "b")

@@ -1,8 +1,13 @@
 """Fewer records that still stand for all of them.
 
-What is looked for later is kept whole: errors, the slowest, and what is rare. Of the rest an even
-sample is kept, and each kept record stands for those beside it: its weight grows so that the
-weights of every group add up to what they added up to before, exactly.
+What is looked for later is kept whole: errors, the slowest, and what is rare. Of the rest a sample is kept, and each
+kept record stands for those beside it: its weight grows so that the weights of every group add up to what
+they added up to before, exactly.
+
+Which traces are in the sample is told by their ids alone, taken as permanent random numbers (Ohlsson 1995,
+"Coordination of samples using permanent random numbers"), so that a trace whose spans lie in several blocks is
+kept or dropped in all of them, and its log records with it. Weights are made up within strata of neighbouring
+durations (Cochran, Sampling Techniques, 1977, ch. 5A on stratification after selection).
 """
 
 from __future__ import annotations
@@ -12,66 +17,113 @@ import numpy.typing as npt
 import pyarrow as pa
 
 from wirbel.core import arrow
+from wirbel.core.hashing import mix
 from wirbel.core.signals import spans
+from wirbel.core.topology.parents import trace_keys
 
 RARE = 20  # records of a group that are kept whole
 SLOWEST = 0.01  # share of a group's traces
-ERROR = 17  # severity from which log records are kept whole
+ERROR_SEVERITY = 17  # from which log records are kept whole
+KEPT_IN_STRATUM = 4  # records that are kept of a stratum, on average
 
 Ints = npt.NDArray[np.int64]
 Floats = npt.NDArray[np.float64]
 Bools = npt.NDArray[np.bool_]
+Keys = npt.NDArray[np.uint64]
 
 
-def sample(group: Ints, order: Floats, weight: Floats, whole: Bools, share: float) -> Floats:
+def random_numbers(keys: Keys) -> Floats:
+    """A number in [0, 1) for each key, always the same: shape (n,)."""
+    return np.asarray(mix(keys) >> np.uint64(11), np.float64) / 2.0**53
+
+
+def factors(group: Ints, order: Floats, weight: Floats, whole: Bools, kept: Bools, share: float) -> Floats:
     """Factors by which weights grow, 0 for what is left out; all arrays of shape (n,).
 
-    ``group`` numbers the groups, ``order`` ranks records within one: the sample is even along it, so
-    that quantiles of it move by less than the distance of two kept records. ``whole`` marks what
-    is kept as it is. Systematic sampling within strata (Cochran, Sampling Techniques, 1977, ch. 8).
+    ``group`` numbers the groups, ``order`` ranks records within one; ``whole`` marks what is kept as it is, ``kept`` the
+    sample of the others. Each group that is not all whole must have a record in the sample.
     """
     factor = np.ones(len(group))
-    small = np.bincount(group)[group] < RARE
-    loose = np.flatnonzero(~whole & ~small)
+    loose = np.flatnonzero(~whole)
     if not len(loose):
         return factor
     loose = loose[np.lexsort((order[loose], group[loose]))]
     starts = np.flatnonzero(np.r_[True, np.diff(group[loose]) != 0])
     size = np.diff(np.r_[starts, len(loose)])
-    kept_of_group = np.maximum(1, np.round(size * share)).astype(np.int64)
     place = np.arange(len(loose)) - np.repeat(starts, size)
-    count, kept = np.repeat(size, size), np.repeat(kept_of_group, size)
-    # Rank p is kept where ⌊(p + ½) k / n⌋ steps up: k of n, evenly.
-    is_kept = np.floor((place + 0.5) * kept / count + 0.5) > np.floor((place - 0.5) * kept / count + 0.5)
-    factor[loose] = 0.0
-    total = np.add.reduceat(weight[loose], starts)
-    left = np.add.reduceat(np.where(is_kept, weight[loose], 0.0), starts)
-    # A group of which nothing is kept by rounding keeps its middle record.
-    for lost in np.flatnonzero(left == 0):
-        middle = starts[lost] + size[lost] // 2
-        is_kept[middle] = True
-        left[lost] = weight[loose[middle]]
-    factor[loose[is_kept]] = np.repeat(total / left, size)[is_kept]
+    length = max(1, round(KEPT_IN_STRATUM / share))
+    stratum = np.cumsum(place % length == 0) - 1
+    has = np.bincount(stratum, weights=kept[loose]) > 0
+    # A stratum of which nothing is kept goes with the one before it in its group, else with the next that has something.
+    of_group = group[loose][np.flatnonzero(np.r_[True, np.diff(stratum) != 0])]
+    number = np.arange(len(has))
+    before = np.maximum.accumulate(np.where(has, number, -1))
+    after = np.minimum.accumulate(np.where(has, number, len(has))[::-1])[::-1]
+    same = (before >= 0) & (of_group[np.maximum(before, 0)] == of_group)
+    stratum = np.where(same, before, np.minimum(after, len(has) - 1))[stratum]
+    total = np.bincount(stratum, weights=weight[loose])
+    left = np.bincount(stratum, weights=np.where(kept[loose], weight[loose], 0.0))
+    with np.errstate(divide="ignore", invalid="ignore"):
+        factor[loose] = np.where(kept[loose], (total / left)[stratum], 0.0)
     return factor
 
 
-def thin_spans(table: pa.Table, share: float) -> pa.Table:
-    """Whole traces of a block: those with a failure, the slowest of their operation, the rare, and ``share`` of the rest.
+def traces_kept_whole(table: pa.Table, share: float) -> Keys:
+    """Keys (see trace_keys) of the traces of a block that are kept whatever their number: those with a failure, the slowest of
+    their operation, the rare, and one of an operation of which the sample would have none."""
+    if not table.num_rows:
+        return np.zeros(0, np.uint64)
+    traces = _Traces.of(table)
+    return np.asarray(traces.key[traces.whole | traces.alone(share)])
+
+
+def thin_spans(table: pa.Table, share: float, elsewhere: Keys) -> pa.Table:
+    """Whole traces of a block: those that are kept whole, here or in another block (``elsewhere``), and ``share`` of the rest.
 
     The weights of the first spans of traces add up, for each service and operation, to what they did.
     """
     if not table.num_rows:
         return table
-    ids = arrow.ids(table["trace_id"], 16)
-    new = np.r_[True, (ids[1:] != ids[:-1]).any(axis=1)]
-    trace = np.cumsum(new) - 1
-    head = _heads(table, trace, int(trace[-1]) + 1)
-    duration = arrow.numbers(table["duration"]).astype(float)[head]
-    group = _groups(table.select(["service", "operation"]).take(pa.array(head)))
-    failed = np.bincount(trace, weights=arrow.numbers(table["outcome"]) == spans.ERROR) > 0
-    weight = arrow.numbers(table["weight"])
-    factor = sample(group, duration, weight[head], failed | _slowest(group, duration), share)[trace]
+    traces = _Traces.of(table)
+    whole = traces.whole | np.isin(traces.key, elsewhere)
+    kept = (traces.number < share) | traces.alone(share)
+    factor = factors(traces.group, traces.duration, traces.weight, whole, kept, share)[traces.of_row]
     return _weighted(table, factor)
+
+
+class _Traces:
+    """The traces of a block of spans: key, random number, group (service and operation of the first span), duration and weight of each."""
+
+    def __init__(self, table: pa.Table) -> None:
+        key = trace_keys(arrow.ids(table["trace_id"], 16))
+        self.of_row = np.cumsum(np.r_[True, key[1:] != key[:-1]]) - 1
+        head = _heads(table, self.of_row, int(self.of_row[-1]) + 1)
+        self.key = key[head]
+        self.number = random_numbers(self.key)
+        self.duration = arrow.numbers(table["duration"]).astype(float)[head]
+        self.weight = arrow.numbers(table["weight"])[head]
+        self.group = _groups(table.select(["service", "operation"]).take(pa.array(head)))
+        failed = np.bincount(self.of_row, weights=arrow.numbers(table["outcome"]) == spans.ERROR) > 0
+        self.whole = failed | _slowest(self.group, self.duration) | (np.bincount(self.group)[self.group] < RARE)
+
+    @classmethod
+    def of(cls, table: pa.Table) -> _Traces:
+        return cls(table)
+
+    def alone(self, share: float) -> Bools:
+        """The trace with the lowest number of each group of which the sample has none."""
+        return lowest_of_unsampled(self.group, self.number, self.whole, share)
+
+
+def lowest_of_unsampled(group: Ints, number: Floats, whole: Bools, share: float) -> Bools:
+    """Marks the record with the lowest number in each group that is not all whole and has no number below ``share``; shape (n,)."""
+    marked = np.zeros(len(group), np.bool_)
+    loose = np.flatnonzero(~whole)
+    if len(loose):
+        loose = loose[np.lexsort((number[loose], group[loose]))]
+        first = loose[np.r_[True, np.diff(group[loose]) != 0]]
+        marked[first[number[first] >= share]] = True
+    return marked
 
 
 def _heads(table: pa.Table, trace: Ints, traces: int) -> Ints:
@@ -101,14 +153,19 @@ def _slowest(group: Ints, duration: Floats) -> Bools:
     return place >= np.ceil(size[group] * (1 - SLOWEST))
 
 
-def thin_logs(table: pa.Table, share: float) -> pa.Table:
-    """Errors and what is rare of its service, logger and severity; ``share`` of the rest, even in time."""
+def thin_logs(table: pa.Table, share: float, elsewhere: Keys) -> pa.Table:
+    """Errors, what is rare of its service, logger and severity, and the records of traces that are kept whole (``elsewhere``); of
+    the rest those of traces in the sample, and ``share`` of those without a trace."""
     if not table.num_rows:
         return table
     group = _groups(table.select(["service", "scope", "severity"]))
-    severity = arrow.numbers(table["severity"])
-    factor = sample(group, arrow.numbers(table["time"]).astype(float), arrow.numbers(table["weight"]), severity >= ERROR, share)
-    return _weighted(table, factor)
+    trace = arrow.ids(table["trace_id"], 16)
+    key = trace_keys(trace)
+    time = arrow.numbers(table["time"])
+    number = random_numbers(np.where(trace.any(axis=1), key, mix(time.astype(np.uint64)) ^ np.arange(len(time), dtype=np.uint64)))
+    whole = (arrow.numbers(table["severity"]) >= ERROR_SEVERITY) | (np.bincount(group)[group] < RARE) | np.isin(key, elsewhere)
+    kept = (number < share) | lowest_of_unsampled(group, number, whole, share)
+    return _weighted(table, factors(group, time.astype(float), arrow.numbers(table["weight"]), whole, kept, share))
 
 
 def _weighted(table: pa.Table, factor: Floats) -> pa.Table:

@@ -45,11 +45,11 @@ def overview(start: int, end: int, focus: Window, reference: Window, environment
     if not names:
         return Overview(services=[], sentence="Nothing has been sent in this time.", detail="", minutes_a_point=stride * grid.step // 60, newest=None)
     found = series.by_point(drawn, grid, group, len(names))
-    latency = expected_band(found.quantiles[:, :, 1], found.rows)
+    latency = expected_band(found.quantiles[:, :, 1], found.rows, grid.step)
     rate = found.count / grid.covered_s
     # A minute without requests is a rate of zero once the service is known, and missing before.
     known = np.maximum.accumulate(found.rows > 0, axis=1)
-    traffic = expected_band(np.where(known, rate, np.nan), np.where(known, np.maximum(found.rows, 1), 0))
+    traffic = expected_band(np.where(known, rate, np.nan), np.where(known, np.maximum(found.rows, 1), 0), grid.step)
     both = [_window_totals(minutes, names, w) for w in (focus, reference)]
     busiest = max(float(both[0].count.max()), 1e-9)
     rows = []

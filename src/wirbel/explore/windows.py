@@ -52,9 +52,9 @@ def signal(start: int, end: int, environment: str | None = None, service: str | 
     table = table.filter(pc.is_in(table["service"], value_set=pa.array(services, pa.string())))
     found = series.by_point(table, grid)
     values, samples = found.quantiles[:, :, P95], found.rows
-    band = expected_band(values, samples).row(0)
+    band = expected_band(values, samples, grid.step).row(0)
     flat = np.nan_to_num(values[0])
-    return Signal(grid, values[0], samples[0], band, propose(flat, band), departures(flat, band), services)
+    return Signal(grid, values[0], samples[0], band, propose(flat, band, grid.step), departures(flat, band, grid.step), services)
 
 
 def reference_for(service: str, start: int, end: int, environment: str | None = None) -> tuple[int, int]:
@@ -63,15 +63,16 @@ def reference_for(service: str, start: int, end: int, environment: str | None = 
     first -= first % MINUTE_NS
     found = signal(first, start, environment, service)
     seen = np.flatnonzero(found.samples > 0)
+    longest, shortest = (max(1, round(minutes * 60 / found.grid.step)) for minutes in (90, 10))
     if not len(seen):
         return start - max(end - start, 30 * MINUTE_NS), start
     loud = (found.band.surprise >= SURPRISED) & (np.nan_to_num(found.values) > np.nan_to_num(found.band.expected))
     stop = len(loud)
     # The minutes right before the focus may hold the first signs of it.
-    while stop > seen[0] + 10 and loud[stop - 1]:
+    while stop > seen[0] + shortest and loud[stop - 1]:
         stop -= 1
     begin = stop
-    while begin > seen[0] and stop - begin < 90 and not (loud[begin - 1] and loud[max(begin - 2, 0)]):
+    while begin > seen[0] and stop - begin < longest and not (loud[begin - 1] and loud[max(begin - 2, 0)]):
         begin -= 1
-    begin = min(begin, max(stop - 10, int(seen[0])))
+    begin = min(begin, max(stop - shortest, int(seen[0])))
     return int(found.grid.times[begin]), min(int(found.grid.first + stop * found.grid.step_ns), start)

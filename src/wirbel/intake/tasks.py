@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import timedelta
 
-from django.db import transaction
+from django.db import connection, transaction
 from django.utils import timezone
 from procrastinate.contrib.django import app
 
@@ -14,6 +14,7 @@ from wirbel.intake.models import Minute, Taken
 MINUTES_KEPT = timedelta(days=32)
 MOST_AT_ONCE = 50_000
 MOST_REASONS = 50  # of one minute, token and signal
+ADDING_LOCK = 0x57_49_52_42  # of PostgreSQL, advisory: one adds up at a time
 SETTLED = timedelta(minutes=2)  # quotas look at the last minute of Taken
 
 
@@ -35,7 +36,9 @@ def send_on(timestamp: int) -> None:
 
 
 def _add_up_some() -> bool:
-    with transaction.atomic():
+    with transaction.atomic(), connection.cursor() as cursor:
+        # Two at once would read a minute's sum, both add to it, and lose what one added.
+        cursor.execute("SELECT pg_advisory_xact_lock(%s)", [ADDING_LOCK])
         taken = list(Taken.objects.select_for_update(skip_locked=True).filter(at__lt=timezone.now() - SETTLED).order_by("id")[:MOST_AT_ONCE])
         if not taken:
             return False

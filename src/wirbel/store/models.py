@@ -144,10 +144,15 @@ class AttributeName(models.Model):
 
 
 class PeerAddress(models.Model):
-    """An address that one service was seen to answer at."""
+    """An address that one service was seen to answer at, and when that was last (ns, by the spans' own times): addresses are given anew."""
 
-    address = models.TextField(primary_key=True)
+    environment = models.TextField()
+    address = models.TextField()
     service = models.TextField()
+    last_seen = models.BigIntegerField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["environment", "address"], name="one_peer_address")]
 
 
 class ChangeRecord(models.Model):

@@ -17,7 +17,7 @@ from django.db import OperationalError, connection, transaction
 from django.db.models import Count, F, Max, Q, QuerySet
 
 from wirbel.core import arrow, cells
-from wirbel.core.topology.parents import keys, resolve
+from wirbel.core.topology.parents import Address, keys, resolve
 from wirbel.store import blocks, bloom, catalogue, partitions
 from wirbel.store.models import Block, PeerAddress, Segment, Stream
 from wirbel.store.streams import DAY_NS, LAYOUTS
@@ -30,6 +30,7 @@ FAN_IN = 8  # blocks of one period and level that are merged
 SETTLED_NS = 2 * 3600 * 10**9  # after the start of an hour its fresh blocks are merged though they be few
 DAY_LEVEL = 10  # of blocks that hold what is left of a day
 DAYS_OLD_NS = 48 * 3600 * 10**9  # from then on days are put together
+ADDRESS_NS = 3600 * 10**9  # without an answer from it, after which an address names nobody
 LIVE_CHANNEL = "wirbel_live"
 SENT = (Stream.SPANS, Stream.LOGS, Stream.POINTS)
 
@@ -99,7 +100,8 @@ class _Made:
 
     table: pa.Table
     blocks: list[Block]
-    learned: dict[str, str]
+    learned: dict[Address, str]
+    newest: int = 0  # start of the latest span, ns
 
 
 def write(stream: str, table: pa.Table, level: int = 0) -> None:
@@ -116,10 +118,13 @@ def write(stream: str, table: pa.Table, level: int = 0) -> None:
         if again.num_rows < made.table.num_rows:
             made = _make_spans(again, level)
     PeerAddress.objects.bulk_create(
-        [PeerAddress(address=address, service=service) for address, service in sorted(made.learned.items())],
+        [
+            PeerAddress(environment=environment, address=address, service=service, last_seen=made.newest)
+            for (environment, address), service in sorted(made.learned.items())
+        ],
         update_conflicts=True,
-        unique_fields=["address"],
-        update_fields=["service"],
+        unique_fields=["environment", "address"],
+        update_fields=["service", "last_seen"],
     )
     partitions.insert(made.blocks)
     catalogue.remember(stream, made.table)
@@ -140,9 +145,17 @@ def _make_spans(table: pa.Table, level: int) -> _Made:
     table = blocks.with_parent_rows(table)
     offset = table["parent_row"]
     parent = np.where(offset.is_valid().to_numpy(), offset.fill_null(0).to_numpy() + np.arange(table.num_rows), -1)
-    table, learned = resolve(table, parent, dict(PeerAddress.objects.values_list("address", "service")))
+    start = arrow.numbers(table["start"])
+    table, learned = resolve(table, parent, _known_addresses(table, int(start.min()), int(start.max())))
     derived = cells.derive(table)
-    return _Made(table, _blocks_of(Stream.SPANS, table, level) + _blocks_of(Stream.CELLS, derived, level), learned)
+    return _Made(table, _blocks_of(Stream.SPANS, table, level) + _blocks_of(Stream.CELLS, derived, level), learned, int(start.max()))
+
+
+def _known_addresses(table: pa.Table, first: int, last: int) -> dict[Address, str]:
+    """Who was seen to answer at the addresses that are called in a table, near in time to it."""
+    called = [name for name in table["peer"].unique().to_pylist() if name]
+    near = PeerAddress.objects.filter(address__in=called, last_seen__gte=first - ADDRESS_NS, last_seen__lte=last + ADDRESS_NS)
+    return {(environment, address): service for environment, address, service in near.values_list("environment", "address", "service")}
 
 
 def _blocks_of(stream: str, table: pa.Table, level: int) -> list[Block]:

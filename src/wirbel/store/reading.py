@@ -17,8 +17,8 @@ from wirbel.core.signals import points as point_model
 from wirbel.core.signals import spans
 from wirbel.core.signals.changes import Change
 from wirbel.store import blocks, bloom
-from wirbel.store.models import Block, ChangeRecord, Segment, Stream
-from wirbel.store.scan import MAX_FRESH, Where, Window, scan, snapshot
+from wirbel.store.models import Block, ChangeRecord, Stream
+from wirbel.store.scan import Where, Window, not_packed, scan, snapshot
 from wirbel.store.streams import HOUR_NS, SUMMARY_STEPS
 
 MAX_CHANGES = 2_000  # of one window; the earliest of more are left out
@@ -143,11 +143,11 @@ def trace(trace_id: bytes) -> pa.Table:
     words = np.frombuffer(trace_id, np.uint64).reshape(1, 2)
     target = pa.scalar(trace_id, pa.binary(16))
     with snapshot():
-        fresh = [blocks.from_ipc(s.data) for s in Segment.objects.filter(stream=Stream.SPANS).order_by("-id")[:MAX_FRESH]]
+        fresh = not_packed(Where(Stream.SPANS, 0, 2**63 - 1))
         filters = blocks.in_binary(Block.objects.filter(stream=Stream.SPANS, step=0).values_list("id", "trace_filter"))
         candidates = [block for block, known in filters if bloom.may_contain(known, words)[0]]
         parts = blocks.traces_in(candidates, trace_id)
-    return spans.combine([*parts, *(part.filter(pc.equal(part["trace_id"], target)) for part in fresh)])
+    return spans.combine([*parts, *([] if fresh is None else [fresh.filter(pc.equal(fresh["trace_id"], target))])])
 
 
 def changes(start: int, end: int, environment: str | None = None, service: str | None = None) -> list[Change]:

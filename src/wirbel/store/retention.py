@@ -4,10 +4,15 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+import numpy as np
+import pyarrow as pa
 from django.db import transaction
 from django.db.models import QuerySet
 
-from wirbel.store import blocks, partitions
+from wirbel.core import arrow
+from wirbel.core.thinning import Keys, random_numbers, traces_kept_whole
+from wirbel.core.topology.parents import trace_keys
+from wirbel.store import blocks, bloom, partitions
 from wirbel.store.models import Block, Retention, Stream
 from wirbel.store.streams import HOUR_NS, LAYOUTS, PERIODS_NS
 
@@ -64,13 +69,36 @@ def _thin(stream: str, block_id: int) -> None:
         if level is None:
             return
         table = LAYOUTS[stream].combine(blocks.read(Block.objects.filter(id=block_id)))
-        table = thin(table, SHARE)
+        table = thin(table, SHARE, _kept_whole_elsewhere(stream, block_id, table))
         if stream == Stream.SPANS:
             table = blocks.with_parent_rows(table)
         made = blocks.make(stream, table, max(level, 1), thinned=True)
         partitions.lock_to_write()
         locked.delete()
         partitions.insert(made)
+
+
+_NEEDED_TO_THIN = ["trace_id", "parent_id", "service", "operation", "start", "duration", "outcome", "weight"]
+
+
+def _kept_whole_elsewhere(stream: str, block_id: int, table: pa.Table) -> Keys:
+    """Keys of traces that other blocks of spans at the same time keep whole, among those of a table: a trace stays in one piece."""
+    ids = arrow.ids(table["trace_id"], 16)
+    ids = np.unique(ids[random_numbers(trace_keys(ids)) >= SHARE], axis=0)  # the others are in the sample anyhow
+    if not len(ids):
+        return np.zeros(0, np.uint64)
+    own = Block.objects.filter(id=block_id).values("environment", "time_from", "time_to").get()
+    near = Block.objects.filter(
+        stream=Stream.SPANS, step=0, environment=own["environment"], time_to__gte=own["time_from"] - HOUR_NS, time_from__lte=own["time_to"] + HOUR_NS
+    ).exclude(stream=stream, id=block_id)
+    found = [np.zeros(0, np.uint64)]
+    for other, thinned, known in near.values_list("id", "thinned", "trace_filter"):
+        if not bloom.may_contain(bytes(known), ids).any():
+            continue
+        for part in blocks.read(Block.objects.filter(id=other), _NEEDED_TO_THIN):
+            # What is left of a thinned block is the sample and what it keeps whole.
+            found.append(trace_keys(arrow.ids(part["trace_id"], 16)) if thinned else traces_kept_whole(part, SHARE))
+    return np.unique(np.concatenate(found))
 
 
 def drop_once(now_ns: int) -> bool:

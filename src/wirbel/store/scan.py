@@ -7,6 +7,7 @@ when the same is asked of the same block.
 
 from __future__ import annotations
 
+import logging
 import os
 import pickle
 from collections import deque
@@ -27,6 +28,7 @@ from wirbel.store import asking, blocks, bloom, far
 from wirbel.store.models import Block, Segment, Stream
 from wirbel.store.streams import DAY_NS, LAYOUTS, PERIODS_NS
 
+log = logging.getLogger(__name__)
 MAX_FRESH = 2_000  # segments not yet packed that a question reads
 THREADS = max(2, os.cpu_count() or 2)
 _FAR_BLOCKS = 8  # that a Dask task reads
@@ -101,7 +103,7 @@ def scan(where: Where, columns: Sequence[str] | None, work: Work[R], small: bool
     ``small`` results (with ``nbytes``) are kept; ``work`` must then be hashable. Raises QuestionStopped and QuestionTooLarge.
     """
     with snapshot():
-        fresh = _fresh(where) if where.fresh else []
+        fresh = not_packed(where) if where.fresh else None
         tasks = _tasks(where)
         mixed = where.environment is not None and any(task.mixed for task in tasks)
         wanted = None if columns is None else tuple(sorted({*columns, "environment"} if mixed else {*columns}))
@@ -116,9 +118,9 @@ def scan(where: Where, columns: Sequence[str] | None, work: Work[R], small: bool
             if small and task.whole:
                 _partials.put((task.block, do.key), partial)
     results = Partials(known[task.block] for task in tasks)
-    if fresh:
+    if fresh is not None:
         results.has_fresh = True
-        results.append(do(LAYOUTS[where.stream].combine(fresh), whole=False, mixed=True))
+        results.append(do(fresh, whole=False, mixed=True))
     return results
 
 
@@ -154,9 +156,26 @@ def _tasks(where: Where) -> list[_Task]:
     return tasks
 
 
-def _fresh(where: Where) -> list[pa.Table]:
-    found = Segment.objects.filter(stream=where.stream, time_to__gte=where.start, time_from__lt=where.end).order_by("id").values_list("data")[:MAX_FRESH]
-    return [blocks.from_ipc(data) for (data,) in blocks.in_binary(found)]
+def not_packed(where: Where) -> pa.Table | None:
+    """What is durable but in no block yet, combined; None if there is nothing.
+
+    A segment that was set aside because it cannot be packed is read too, if it can be: it must not take the others with it.
+    """
+    found = Segment.objects.filter(stream=where.stream, time_to__gte=where.start, time_from__lt=where.end).order_by("id").values_list("error", "data")
+    combine = LAYOUTS[where.stream].combine
+    sound, doubtful = [], []
+    for error, data in blocks.in_binary(found[:MAX_FRESH]):
+        (doubtful if error else sound).append(data)
+    tables = [blocks.from_ipc(data) for data in sound]
+    for data in doubtful:
+        try:
+            table = blocks.from_ipc(data)
+            combine([*tables, table])
+        except Exception:
+            log.warning("a segment that was set aside cannot be read either")
+        else:
+            tables.append(table)
+    return combine(tables) if tables else None
 
 
 _partials: blocks.Cache[tuple[int, tuple[Any, ...]], Any] = blocks.Cache(64 * 2**20)

@@ -28,7 +28,7 @@ class Layout:
     steady: tuple[str, ...]  # integer columns whose neighbours are close
     summarise: Callable[[pa.Table, int], pa.Table] | None = None  # records to stretches of so many ns
     merge_summaries: Callable[[list[pa.Table], int], pa.Table] | None = None
-    thin: Callable[[pa.Table, float], pa.Table] | None = None  # to a share of the ordinary records
+    thin: Callable[[pa.Table, float, thinning.Keys], pa.Table] | None = None  # to a share of the ordinary records; traces kept whole elsewhere stay
 
 
 HOUR_NS = 3600 * 10**9

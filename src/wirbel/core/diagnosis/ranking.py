@@ -22,6 +22,7 @@ from wirbel.core.diagnosis.responsibility import Doer
 LEAST_EXPLAINED = 0.03  # parts below it are noise
 MOST_CANDIDATES = 10
 OUTSIDE = "from outside"  # who calls where no instrumented caller is seen
+MATTERS = 0.5  # of the change: from this share on, what speaks for a change of the candidate counts in full
 WANDERS = 0.005  # p of the effect; above it the reference wanders nearly as far
 LOAD_ROSE = 2.0  # times the traffic, to be a candidate although it is not known what it does
 LOAD_TOLD = 1.5  # times the traffic, to be mentioned
@@ -178,17 +179,19 @@ def _weigh_changes(found: Findings, candidate: Candidate) -> None:
     mine = [j for j in found.changes if _is_about(j, candidate)]
     responsible = sorted((j for j in mine if j.verdict == "responsible"), key=lambda j: (-j.share, abs(j.lead_s)))
     gradual = [j for j in mine if j.verdict == "gradual"]
+    # A change that really stepped may still have little to do with the symptom.
+    matters = min(1.0, candidate.explains / MATTERS)
     if responsible:
         judged = responsible[0]
         candidate.change = judged.change.id
-        candidate.evidence.append(_of_change(found, judged, True, weights.CHANGE_RESPONSIBLE))
+        candidate.evidence.append(_of_change(found, judged, True, matters * weights.CHANGE_RESPONSIBLE))
         if judged.control is not None:
             facts = {"control": judged.control, "unit": found.effect.unit}
-            candidate.evidence.append(Evidence("control", True, weights.CONTROL_STAYED, facts, {"change": judged.change.id}))
-        _weigh_version(found, candidate, judged.change.version)
+            candidate.evidence.append(Evidence("control", True, matters * weights.CONTROL_STAYED, facts, {"change": judged.change.id}))
+        _weigh_version(found, candidate, judged.change.version, matters)
     elif len(gradual) == 1:
         candidate.change = gradual[0].change.id
-        candidate.evidence.append(_of_change(found, gradual[0], True, weights.CHANGE_GRADUAL))
+        candidate.evidence.append(_of_change(found, gradual[0], True, matters * weights.CHANGE_GRADUAL))
     for judged in mine:
         if judged.verdict in ("too-late", "innocent", "earlier"):
             candidate.evidence.append(_of_change(found, judged, False, 0.0))
@@ -208,12 +211,12 @@ def _is_about(judged: Judged, candidate: Candidate) -> bool:
     return False
 
 
-def _weigh_version(found: Findings, candidate: Candidate, version: str | None) -> None:
+def _weigh_version(found: Findings, candidate: Candidate, version: str | None, matters: float) -> None:
     for s in found.standouts:
         for service, key, value in [(s.service, s.key, s.value), *s.same_as]:
             if version and (service, key, value) == (candidate.service, "service.version", version):
                 facts = {"service": service, "version": value, "bad": s.share_bad, "normal": s.share_normal}
-                candidate.evidence.append(Evidence("version", True, weights.VERSION_STANDS_OUT, facts, {"service": service, "key": key, "value": value}))
+                candidate.evidence.append(Evidence("version", True, matters * weights.VERSION_STANDS_OUT, facts, {"service": service, "key": key, "value": value}))
                 return
 
 

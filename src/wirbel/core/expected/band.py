@@ -14,9 +14,11 @@ from scipy import stats
 
 Floats = npt.NDArray[np.float64]
 
-WINDOW = 120  # minutes that a value is judged by
-STRIDE = 3  # minutes that share one location and scale, taken from the minutes before the first of them
-NEEDED = 20  # minutes with data before anything is said
+WINDOW_S = 2 * 3600  # that a value is judged by
+MIN_WINDOW = 24  # points of it, where points are far apart
+STRIDE_S = 180  # that shares one location and scale, taken from the time before it
+NEEDED_S = 20 * 60  # with data, before anything is said
+MIN_NEEDED = 8  # points of it
 LEVEL = 0.99  # share of normal values inside the band
 DEGREES = 5  # of Student's t: normal minutes have heavier tails than a Gaussian
 SURPRISED = 10.0  # bits; about one in a thousand
@@ -56,8 +58,21 @@ def _median(values: Floats, used: npt.NDArray[np.bool_]) -> Floats:
     return np.where(count > 0, middle, np.nan)
 
 
-def expected_band(values: Floats, samples: Floats, logarithmic: bool = True) -> Band:
-    """The band of series ``values`` (series, minutes), each with ``samples`` behind it.
+@dataclass(frozen=True)
+class Memory:
+    """How many points a band looks back, how many share one look, and how many it needs: by the time between two of them, not by their number."""
+
+    window: int
+    stride: int
+    needed: int
+
+    @classmethod
+    def of(cls, step_s: float) -> Memory:
+        return cls(max(round(WINDOW_S / step_s), MIN_WINDOW), max(1, round(STRIDE_S / step_s)), max(-(-NEEDED_S // round(step_s)), MIN_NEEDED))
+
+
+def expected_band(values: Floats, samples: Floats, step_s: float = 60.0, logarithmic: bool = True) -> Band:
+    """The band of series ``values`` (series, points), ``step_s`` apart, each with ``samples`` behind it.
 
     ``logarithmic`` for latencies and counts (log(1e-6 + x)); else the identity. A value with
     NaN or no samples is missing: it neither teaches nor surprises. Noise that comes from a small
@@ -67,16 +82,17 @@ def expected_band(values: Floats, samples: Floats, logarithmic: bool = True) -> 
     x = np.where(missing, 0.0, np.log(1e-6 + np.maximum(values, 0)) if logarithmic else values)
     n = np.where(missing, 0.0, samples)
     weight = np.minimum(n, 1000.0)
-    pad = ((0, 0), (WINDOW, 0))
-    past_x, past_n, past_w = (np.lib.stride_tricks.sliding_window_view(np.pad(y, pad), WINDOW, axis=1)[:, :-1:STRIDE] for y in (x, n, weight))
+    memory = Memory.of(step_s)
+    pad = ((0, 0), (memory.window, 0))
+    past_x, past_n, past_w = (np.lib.stride_tricks.sliding_window_view(np.pad(y, pad), memory.window, axis=1)[:, : -1 : memory.stride] for y in (x, n, weight))
     location = _weighted_median(past_x, past_w)
     deviation = np.abs(past_x - location[..., None])
     used = past_n > 0
     scale = 1.4826 * _median(deviation, used)
     typical_n = _median(past_n, used)
     known = used.sum(axis=-1)
-    known, location, scale, typical_n = (np.repeat(y, STRIDE, axis=1)[:, : x.shape[1]] for y in (known, location, scale, typical_n))
-    learning = known < NEEDED
+    known, location, scale, typical_n = (np.repeat(y, memory.stride, axis=1)[:, : x.shape[1]] for y in (known, location, scale, typical_n))
+    learning = known < memory.needed
     # A minute with fewer requests than usual scatters more: half of the spread is taken as sampling noise.
     with np.errstate(divide="ignore", invalid="ignore"):
         inflation = np.sqrt(0.5 + 0.5 * np.clip(typical_n / np.maximum(n, 1.0), 0.25, 50.0))

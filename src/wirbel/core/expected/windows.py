@@ -9,56 +9,64 @@ import numpy.typing as npt
 
 from wirbel.core.expected.band import SURPRISED, Band
 
-TOLERATED = 3  # quiet minutes inside a departure that do not end it
-DENSE = 5  # minutes of which more than half must depart for a departure to begin
-SHORTEST = 3  # minutes of a departure
-REFERENCE = 90  # minutes wanted of a quiet stretch
-GUARD = 2  # minutes left free before the departure
-DEFAULT_FOCUS = 30  # minutes, when nothing departs
+MINUTE_S = 60
+TOLERATED_S = 3 * MINUTE_S  # of quiet inside a departure that does not end it
+DENSE_S = 5 * MINUTE_S  # of which more than half must depart for a departure to begin
+SHORTEST_S = 3 * MINUTE_S  # of a departure
+REFERENCE_S = 90 * MINUTE_S  # wanted of a quiet stretch
+MIN_REFERENCE = 12  # points of it
+GUARD_S = 2 * MINUTE_S  # left free before the departure
+DEFAULT_FOCUS_S = 30 * MINUTE_S  # when nothing departs
 
 
 @dataclass(frozen=True)
 class WindowProposal:
-    """Minute indices [from, to) of both windows; ``departed`` is False when nothing stands out."""
+    """Indices of points [from, to) of both windows; ``departed`` is False when nothing stands out."""
 
     focus: tuple[int, int]
     reference: tuple[int, int]
     departed: bool
 
 
-def departures(values: npt.NDArray[np.float64], band: Band) -> list[tuple[int, int]]:
-    """Stretches [from, to) of one series (minutes,) above its band, short gaps bridged."""
+def _points(seconds: float, step_s: float) -> int:
+    """So much time as points, one at least."""
+    return max(1, round(seconds / step_s))
+
+
+def departures(values: npt.NDArray[np.float64], band: Band, step_s: float = 60.0) -> list[tuple[int, int]]:
+    """Stretches [from, to) of one series (points,), ``step_s`` apart, above its band; short gaps bridged."""
     above = (band.surprise >= SURPRISED) & (values > band.expected)
     hot = np.flatnonzero(above)
     if not len(hot):
         return []
-    breaks = np.flatnonzero(np.diff(hot) > TOLERATED + 1)
+    breaks = np.flatnonzero(np.diff(hot) > _points(TOLERATED_S, step_s) + 1)
     stretches = zip(hot[np.r_[0, breaks + 1]], hot[np.r_[breaks, len(hot) - 1]] + 1, strict=True)
-    return [(_dense_start(above, int(a), int(b)), int(b)) for a, b in stretches if above[a:b].sum() >= SHORTEST]
+    return [(_dense_start(above, int(a), int(b), _points(DENSE_S, step_s)), int(b)) for a, b in stretches if above[a:b].sum() >= _points(SHORTEST_S, step_s)]
 
 
-def _dense_start(above: npt.NDArray[np.bool_], start: int, end: int) -> int:
-    """Skips single loud minutes that happen to lie just before a departure."""
-    while start < end - DENSE and above[start : start + DENSE].sum() <= DENSE // 2:
+def _dense_start(above: npt.NDArray[np.bool_], start: int, end: int, dense: int) -> int:
+    """Skips single loud points that happen to lie just before a departure."""
+    while start < end - dense and above[start : start + dense].sum() <= dense // 2:
         start += 1 + int(np.argmax(above[start + 1 : end]))
     return start
 
 
-def propose(values: npt.NDArray[np.float64], band: Band) -> WindowProposal:
+def propose(values: npt.NDArray[np.float64], band: Band, step_s: float = 60.0) -> WindowProposal:
     """Windows for one series; the latest departure is the focus."""
     count = len(values)
-    found = departures(values, band)
+    found = departures(values, band, step_s)
+    guard, reference = _points(GUARD_S, step_s), max(_points(REFERENCE_S, step_s), MIN_REFERENCE)
     if not found:
-        start = max(count - DEFAULT_FOCUS, count // 2)
-        return WindowProposal((start, count), (max(0, start - REFERENCE), start), False)
+        start = max(count - _points(DEFAULT_FOCUS_S, step_s), count // 2)
+        return WindowProposal((start, count), (max(0, start - reference), start), False)
     start, end = found[-1]
-    if count - end <= TOLERATED + 1:
+    if count - end <= _points(TOLERATED_S, step_s) + 1:
         end = count  # still going on
     busy = np.zeros(count, np.bool_)
     for a, b in found:
-        busy[max(0, a - GUARD) : b] = True
-    stop = max(start - GUARD, 1)
+        busy[max(0, a - guard) : b] = True
+    stop = max(start - guard, 1)
     quiet = stop
-    while quiet > 0 and stop - quiet < REFERENCE and not busy[quiet - 1]:
+    while quiet > 0 and stop - quiet < reference and not busy[quiet - 1]:
         quiet -= 1
     return WindowProposal((start, end), (min(quiet, stop - 1), stop), True)

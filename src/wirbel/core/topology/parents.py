@@ -15,7 +15,12 @@ Ints = npt.NDArray[np.int64]
 
 def keys(trace: npt.NDArray[np.uint64], span: npt.NDArray[np.uint64]) -> npt.NDArray[np.uint64]:
     """One word per (trace id, span id), given as (rows, 2) and (rows, 1) words; two pairs share a word about once in 2**64 pairs of pairs."""
-    return mix(mix(mix(trace[:, 0]) ^ trace[:, 1]) ^ span[:, 0])
+    return mix(trace_keys(trace) ^ span[:, 0])
+
+
+def trace_keys(trace: npt.NDArray[np.uint64]) -> npt.NDArray[np.uint64]:
+    """One word per trace id, given as (rows, 2) words."""
+    return mix(mix(trace[:, 0]) ^ trace[:, 1])
 
 
 def parent_rows(table: pa.Table) -> Ints:
@@ -40,14 +45,20 @@ def parent_rows(table: pa.Table) -> Ints:
     return rows
 
 
-def resolve(table: pa.Table, parent: Ints, known: dict[str, str]) -> tuple[pa.Table, dict[str, str]]:
+Address = tuple[str, str]
+"""Environment and address: the same address names other services in other environments."""
+
+
+def resolve(table: pa.Table, parent: Ints, known: dict[Address, str]) -> tuple[pa.Table, dict[Address, str]]:
     """Replaces addresses by services where calls show who answered.
 
     ``parent`` is :func:`parent_rows` of the table; ``known`` maps addresses to services learned
     before, for calls whose answering span is not in this table. Returns the table with ``peer`` and
-    ``peer_kind`` settled, and what was learned: an address that was answered by one service only.
+    ``peer_kind`` settled, and what was learned: an address that was answered by one service only. One
+    at which several answer here names none of them, whatever was known of it.
     """
     service, services = arrow.codes(table["service"])
+    environment, environments = arrow.codes(table["environment"])
     peer, peers = arrow.codes(table["peer"])
     peer_kind, peer_kinds = arrow.codes(table["peer_kind"])
     kind = arrow.numbers(table["kind"])
@@ -56,16 +67,26 @@ def resolve(table: pa.Table, parent: Ints, known: dict[str, str]) -> tuple[pa.Ta
     answered = np.full(table.num_rows, -1, np.int64)
     answered[parent[child]] = service[child]
 
-    heard = np.unique(peer[parent[child]] * len(services) + service[child])
-    address, answerer = np.divmod(heard[heard >= 0], max(len(services), 1))
-    once = np.bincount(address, minlength=len(peers)) == 1
-    learned = {peers[a]: services[s] for a, s in zip(address, answerer, strict=True) if once[a]}
+    place = np.where(peer >= 0, environment * len(peers) + peer, -1)  # one number an address of an environment
+    named = child[place[parent[child]] >= 0]
+    heard = np.unique(np.stack([place[parent[named]], service[named]]), axis=1)
+    at, first, times = np.unique(heard[0], return_index=True, return_counts=True)
 
-    remembered = known | learned
-    elsewhere = sorted({remembered[name] for name in peers if name in remembered} - set(services))
+    def address(code: int) -> Address:
+        return environments[code // len(peers)], peers[code % len(peers)]
+
+    learned = {address(int(code)): services[heard[1, one]] for code, one in zip(at[times == 1], first[times == 1], strict=True)}
+    unclear = {address(int(code)) for code in at[times > 1]}
+    remembered = {key: name for key, name in (known | learned).items() if key not in unclear}
+    called = [int(code) for code in np.unique(place) if code >= 0]
+    elsewhere = sorted({remembered[address(code)] for code in called if address(code) in remembered} - set(services))
     names = [*services, *elsewhere, *peers]
-    place = {name: code for code, name in enumerate([*services, *elsewhere])}
-    by_address = np.array([place[remembered[name]] if name in remembered else -1 for name in peers] + [-1])[peer]
+    number = {name: code for code, name in enumerate([*services, *elsewhere])}
+    by_place = np.full(max(len(environments) * len(peers), 1) + 1, -1, np.int64)  # the last is for no address
+    for code in called:
+        if address(code) in remembered:
+            by_place[code] = number[remembered[address(code)]]
+    by_address = by_place[place]
     fixed = np.array([name in ("database", "cache", "broker") for name in peer_kinds] + [False])[peer_kind]
     by_address[(kind != spans.CLIENT) | fixed] = -1
     settled = np.where(answered >= 0, answered, by_address)
