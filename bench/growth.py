@@ -35,7 +35,7 @@ with environment.database():
     from bench.growth import HOUR_NS, NOW, START
     from wirbel.explore.breakdown import split
     from wirbel.explore.service import service_view
-    from wirbel.explore.standing import overview
+    from wirbel.explore.health import overview
     from wirbel.explore.traces import Filter
     from wirbel.store import blocks, reading
     from wirbel.store.models import Block

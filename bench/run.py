@@ -28,7 +28,7 @@ from wirbel.core.signals.attributes import plain_value
 from wirbel.demo.history import make_history
 from wirbel.demo.making import recorded
 from wirbel.explore import windows
-from wirbel.explore.standing import overview
+from wirbel.explore.health import overview
 from wirbel.inquiry.ask import Asked, ask
 from wirbel.intake.models import Token
 from wirbel.store import packer, reading, segments

@@ -60,14 +60,14 @@ def test_a_rule_leaves_records_out_and_shows_the_last(page: Page, instance: Inst
     rules.get_by_label("Value").fill("health*")
     rules.get_by_role("button", name="Leave out").click()
     rule = rules.locator("[data-rule]").filter(has_text="probe")
-    expect(rule).to_contain_text("0 left out")
+    expect(rule).to_contain_text("0 dropped")
     deadline = time.monotonic() + 20  # each of the server's processes learns of it within two seconds
-    while re.search(r"\b0 left out", rule.text_content() or ""):
+    while re.search(r"\b0 dropped", rule.text_content() or ""):
         assert send(instance, {"body": "ping 7", "attributes": {"probe": "health check"}, **now()}, {"body": "order", **now()}) == 200
         assert time.monotonic() < deadline
         page.wait_for_timeout(200)
-    expect(rule).to_contain_text(re.compile(r"[1-9]\d* left out"))
-    rule.get_by_text("the last one left out").click()
+    expect(rule).to_contain_text(re.compile(r"[1-9]\d* dropped"))
+    rule.get_by_text("the last one dropped").click()
     expect(rule).to_contain_text('"body": "ping 7"')
     rule.get_by_role("button", name="pause").click()
     expect(rule.get_by_role("button", name="resume")).to_be_visible()
@@ -89,9 +89,9 @@ def test_only_a_keeper_changes_set_up(instance: Instance) -> None:
     assert responder.post("/api/tokens", {"name": "mine"})[0] == 403
     assert responder.post("/api/drop-rules", {"signal": "logs", "attribute": "a", "value": "b"})[0] == 403
     assert Api(instance, sign_in=False).get("/api/intake")[0] == 401
-    keeper = Api(instance)
-    assert keeper.post("/api/tokens", {"name": ""})[0] == 422
-    assert keeper.post("/api/drop-rules", {"signal": "smells", "attribute": "a", "value": "b"})[0] == 422
+    administrator = Api(instance)
+    assert administrator.post("/api/tokens", {"name": ""})[0] == 422
+    assert administrator.post("/api/drop-rules", {"signal": "smells", "attribute": "a", "value": "b"})[0] == 422
 
 
 def test_how_long_is_kept_is_set_for_one_environment_and_taken_back(page: Page, instance: Instance) -> None:

@@ -45,18 +45,18 @@ def test_by_mouse_from_the_overview_to_one_trace(page: Page, instance: Instance)
 
     rows.first.get_by_role("link", name="quay-web").click()
     expect(page.get_by_role("heading", level=1)).to_contain_text("quay-web")
-    for chart in ("Requests a second by outcome", "Latency percentiles with the expected band of p95", "Share of requests that failed"):
+    for chart in ("Requests/s by outcome", "Latency percentiles with the expected band of p95", "Share of requests that failed"):
         expect(page.get_by_role("img", name=chart)).to_be_visible()
-    page.get_by_role("button", name="find the cause at POST /reservations").click()
+    page.get_by_role("button", name="find cause at POST /reservations").click()
     expect(page.get_by_role("heading", level=1)).to_have_text(re.compile("Why is quay-web POST /reservations slow"))
     identity = urlparse(page.url).path.rsplit("/", 1)[1]
     answer = api.get(f"/api/inquiries/{identity}")[1]
-    first = page.get_by_role("article", name="Suspect 1")
-    expect(first).to_contain_text("berth-planner 4.8.0 calls more often than before")
-    for evidence in answer["suspects"][0]["evidence"]:
+    first = page.get_by_role("article", name="Candidate 1")
+    expect(first).to_contain_text("berth-planner 4.8.0 makes more calls")
+    for evidence in answer["candidates"][0]["evidence"]:
         expect(first).to_contain_text(evidence["text"])
-    expect(page.get_by_role("region", name="What changed")).to_contain_text("not on the path")
-    expect(page.get_by_role("region", name="Who stands out")).to_contain_text("4.8.0")
+    expect(page.get_by_role("region", name="What changed")).to_contain_text("not involved")
+    expect(page.get_by_role("region", name="Over-represented values")).to_contain_text("4.8.0")
 
     page.get_by_role("link", name="A slow request beside a normal one").click()
     expect(page.get_by_text("A normal one", exact=True)).to_be_visible()
@@ -69,7 +69,7 @@ def test_by_mouse_from_the_overview_to_one_trace(page: Page, instance: Instance)
     expect(page.get_by_text("one after another")).to_be_visible()
     page.go_back()
     expect(first).to_be_visible()
-    page.get_by_role("region", name="All parts").get_by_role("link", name="berth-planner asks berth-db").first.click()
+    page.get_by_role("region", name="All parts").get_by_role("link", name="berth-planner calls berth-db").first.click()
     expect(page.get_by_text("A normal one", exact=True)).to_be_visible()
     assert urlparse(page.url).path.rsplit("/", 1)[1] == answer["contributions"][0]["example"]["trace"]
 
@@ -82,7 +82,7 @@ def test_by_keyboard_alone(page: Page) -> None:
     keyboard.press("Enter")
     expect(page.get_by_role("heading", level=1)).to_contain_text("quay-web")
     keyboard.press("x")
-    expect(page.get_by_role("article", name="Suspect 1")).to_contain_text("berth-planner")
+    expect(page.get_by_role("article", name="Candidate 1")).to_contain_text("berth-planner")
     link = page.get_by_role("link", name="A slow request beside a normal one")
     for _ in range(60):
         keyboard.press("Tab")
@@ -123,11 +123,11 @@ def test_a_window_can_be_dragged(page: Page) -> None:
     page.mouse.down()
     page.mouse.move(box["x"] - 60, box["y"] + 20, steps=5)
     page.mouse.up()
-    expect(page.get_by_role("button", name="back to proposed windows")).to_be_visible()
+    expect(page.get_by_role("button", name="reset windows")).to_be_visible()
     moved = windows_in_force(page)
     assert moved["reference start"] < proposed["reference start"] - 10 * 60_000
     assert moved["reference end"] == proposed["reference end"]
-    page.get_by_role("button", name="back to proposed windows").click()
+    page.get_by_role("button", name="reset windows").click()
     expect(handle).to_have_attribute("aria-valuenow", str(int(proposed["reference start"])))
 
 
@@ -142,8 +142,8 @@ def test_a_stretch_of_a_chart_can_be_asked_about(page: Page) -> None:
     page.mouse.down()
     page.mouse.move(right, box["y"] + 90, steps=4)
     page.mouse.up()
-    page.get_by_role("menuitem", name="find the cause").click()
-    expect(page.get_by_role("article", name="Suspect 1")).to_contain_text("berth-planner")
+    page.get_by_role("menuitem", name="find cause").click()
+    expect(page.get_by_role("article", name="Candidate 1")).to_contain_text("berth-planner")
 
 
 def test_conditions_that_hide_everything_are_named_and_can_be_removed(page: Page) -> None:

@@ -32,30 +32,30 @@ TRUTH = {
 }
 
 
-def suspect(kind: str, name: str, service: str | None = None, confidence: float = 0.8, mechanism: str = "slower-work", change: str | None = None):  # type: ignore[no-untyped-def]
+def candidate(kind: str, name: str, service: str | None = None, confidence: float = 0.8, mechanism: str = "slower-work", change: str | None = None):  # type: ignore[no-untyped-def]
     return {"entity": {"kind": kind, "name": name, "service": service, "attributes": {}}, "confidence": confidence, "mechanism": mechanism, "change": change}
 
 
-def answered(*suspects, seen_after_s: float | None = 120.0, onset: str = "2026-02-25T06:13:50Z"):  # type: ignore[no-untyped-def]
+def answered(*candidates, seen_after_s: float | None = 120.0, onset: str = "2026-02-25T06:13:50Z"):  # type: ignore[no-untyped-def]
     at = None if seen_after_s is None else TRUTH["onset"] + int(seen_after_s * 1e9)
     return {
         "seen": at and {"service": "quay-web", "signal": "latency", "onset": at, "detected": at, "bits": 20.0},
         "threshold": at and at + 300 * 10**9,
-        "diagnosis": {"suspects": list(suspects), "onset": {"at": onset}},
+        "diagnosis": {"candidates": list(candidates), "onset": {"at": onset}},
         "plain": {"n-sigma": ["quay-web", "fare-engine"], "nearest change": ["identity"]},
         "took_s": 1.0,
     }
 
 
 def test_marks_of_an_answer() -> None:
-    wrong, right = suspect("service", "quay-web", "quay-web"), suspect("instance", "fare-engine-a7", "fare-engine", 0.6, change="deploy-1")
+    wrong, right = candidate("service", "quay-web", "quay-web"), candidate("instance", "fare-engine-a7", "fare-engine", 0.6, change="deploy-1")
     marks = grade(TRUTH, answered(wrong, right), seed=1)
     assert (marks.exact, marks.lenient, marks.mechanism, marks.change, marks.accused) == (2, 2, True, True, True)
     assert (marks.detected, marks.delay_s, marks.lead_s, marks.onset_error_s) == (True, 120.0, 300.0, 30.0)
     assert marks.plain == {"n-sigma": 2, "nearest change": None}
-    lenient = grade(TRUTH, answered(suspect("operation", "GET /x", "fare-engine", mechanism="errors")), seed=1)
+    lenient = grade(TRUTH, answered(candidate("operation", "GET /x", "fare-engine", mechanism="errors")), seed=1)
     assert (lenient.exact, lenient.lenient, lenient.mechanism, lenient.change, lenient.accused) == (None, 1, False, False, False)
-    unsure = grade(TRUTH, answered(suspect("service", "quay-web", "quay-web", 0.3)), seed=1)
+    unsure = grade(TRUTH, answered(candidate("service", "quay-web", "quay-web", 0.3)), seed=1)
     assert (unsure.lenient, unsure.accused) == (None, False)
     missed = grade(TRUTH, answered(seen_after_s=None), seed=1)
     assert (missed.detected, missed.delay_s, missed.lenient) == (False, None, None)
@@ -63,9 +63,9 @@ def test_marks_of_an_answer() -> None:
 
 
 def test_the_summary_counts_quiet_drills_apart() -> None:
-    right = grade(TRUTH, answered(suspect("service", "fare-engine", "fare-engine")), seed=1)
+    right = grade(TRUTH, answered(candidate("service", "fare-engine", "fare-engine")), seed=1)
     quiet = grade(
-        TRUTH | {"kind": "nothing-wrong", "entities": [], "services": [], "change": None}, answered(suspect("service", "manifest", "manifest")), seed=2
+        TRUTH | {"kind": "nothing-wrong", "entities": [], "services": [], "change": None}, answered(candidate("service", "manifest", "manifest")), seed=2
     )
     found = summary([right, quiet])
     assert (found["drills"], found["exact_1"], found["false_accusations"], found["false_alarms"], found["accused_innocents"]) == (2, 1.0, 1.0, 1.0, 0.0)

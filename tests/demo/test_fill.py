@@ -14,7 +14,7 @@ from wirbel.demo.telemetry import summaries
 from wirbel.demo.world.happenings import Happenings
 from wirbel.demo.world.topology import INSTANCES
 from wirbel.explore import series, windows
-from wirbel.explore.standing import overview
+from wirbel.explore.health import overview
 from wirbel.store import packer, reading
 from wirbel.store.models import Block, Stream
 

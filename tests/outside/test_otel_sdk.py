@@ -50,7 +50,7 @@ def wait_for_trace(api: Api, trace_id: str, spans: int) -> dict:
 
 
 def test_traces_arrive_complete_with_attributes_intact(instance: Instance, api: Api) -> None:
-    sender = provider(instance, "lock-keeper")
+    sender = provider(instance, "lock-administrator")
     tracer = sender.get_tracer("tests", "1")
     attributes = {
         "text": "schön",
@@ -79,7 +79,7 @@ def test_traces_arrive_complete_with_attributes_intact(instance: Instance, api: 
     top, database, work = found["spans"]
     assert top["attributes"] == attributes
     assert {k: top["resource"][k] for k in ("service.name", "service.version", "host.name", "deployment.environment.name", "telemetry.sdk.language")} == {
-        "service.name": "lock-keeper", "service.version": "1.2.3", "host.name": "desk", "deployment.environment.name": "workshop", "telemetry.sdk.language": "python",
+        "service.name": "lock-administrator", "service.version": "1.2.3", "host.name": "desk", "deployment.environment.name": "workshop", "telemetry.sdk.language": "python",
     }  # fmt: skip
     assert (top["operation"], database["operation"], database["peer"]) == ("GET /locks/{id}", "SELECT lock", "lock-db")
     assert [span["parent"] for span in (top, database, work)] == [None, 0, 0]
@@ -127,7 +127,7 @@ def test_a_new_service_appears_and_can_be_asked_about(instance: Instance, api: A
     status, answer = api.post("/api/inquiries", body)
     assert status == 201, answer
     assert answer["effect"]["delta"] == pytest.approx(0.33, abs=0.01)
-    assert (answer["suspects"][0]["entity"]["name"], answer["suspects"][0]["mechanism"]) == ("tower.example", "external")
+    assert (answer["candidates"][0]["entity"]["name"], answer["candidates"][0]["mechanism"]) == ("tower.example", "external")
     assert abs(datetime.fromisoformat(answer["onset"]["at"]) - turn) < timedelta(seconds=15)
 
 

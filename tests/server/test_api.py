@@ -72,7 +72,7 @@ def test_the_front_end_looks_worse_than_the_culprit(api: Api, instance: Instance
     order = [row["service"] for row in found["services"]]
     assert order[0] == "quay-web"
     assert order.index("quay-web") < order.index("berth-planner")
-    assert {row["service"] for row in found["services"] if row["standing"] == "slow"} == {"quay-web", "sailing-api", "berth-planner"}
+    assert {row["service"] for row in found["services"] if row["health"] == "slow"} == {"quay-web", "sailing-api", "berth-planner"}
     assert len(order) == 12
     for row in found["services"]:
         assert row["focus"]["failed_low"] <= (row["focus"]["failed_share"] or 0) <= row["focus"]["failed_high"]
@@ -88,7 +88,7 @@ def test_the_inquiry_names_the_deploy_and_its_parts_add_up(api: Api, instance: I
     }
     status, found = api.post("/api/inquiries", body)
     assert status == 201, found
-    first = found["suspects"][0]
+    first = found["candidates"][0]
     assert (first["entity"]["name"], first["mechanism"], first["change"]) == ("berth-planner", "more-calls", instance.fault_change)
     assert sum(c["delta"] for c in found["contributions"]) == pytest.approx(found["effect"]["delta"], rel=1e-9)
     steps = found["cascade"]
@@ -101,7 +101,7 @@ def test_the_inquiry_names_the_deploy_and_its_parts_add_up(api: Api, instance: I
     assert {one["service"] for one in found["standouts"]} >= {"berth-planner"}
     assert found["took_ms"] < 20_000
     assert api.get(f"/api/inquiries/{found['id']}")[1] == found
-    assert api.get("/api/inquiries")[1][0]["suspect"] == "berth-planner"
+    assert api.get("/api/inquiries")[1][0]["candidate"] == "berth-planner"
     pair = ask(
         api, f"/api/traces/{found['examples']['slow']['trace']}", span=found["examples"]["slow"]["span"], against=":".join(found["examples"]["normal"].values())
     )
@@ -114,11 +114,11 @@ def test_the_inquiry_names_the_deploy_and_its_parts_add_up(api: Api, instance: I
 
 def test_operations_share_the_rise_and_calls_are_counted(api: Api, instance: Instance, windows: dict[str, str]) -> None:
     found = ask(api, "/api/services/quay-web", **windows, **whole(instance))
-    assert sum(row["share_of_rise"] for row in found["operations"]) == pytest.approx(1.0, abs=1e-6)
+    assert sum(row["share_of_added_latency"] for row in found["operations"]) == pytest.approx(1.0, abs=1e-6)
     assert found["operations"][0]["operation"] == "POST /reservations"
-    assert {row["name"] for row in found["asks"]} == {"identity", "sailing-api", "pass-issuer"}
+    assert {row["name"] for row in found["calls"]} == {"identity", "sailing-api", "pass-issuer"}
     planner = ask(api, "/api/services/berth-planner", **windows, **whole(instance))
-    database = next(row for row in planner["asks"] if row["name"] == "berth-db")
+    database = next(row for row in planner["calls"] if row["name"] == "berth-db")
     assert database["kind"] == "database"
     assert database["calls_focus"] > 4 * database["calls_reference"]
     assert {row["name"] for row in planner["asked_by"]} == {"sailing-api", "vessel-track"}

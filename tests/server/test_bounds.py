@@ -13,7 +13,7 @@ from asgiref.sync import sync_to_async
 
 from wirbel.core.errors import QuestionStopped
 from wirbel.server.middleware import Bounds
-from wirbel.store import asking
+from wirbel.store import query_limits
 
 
 def test_a_view_in_its_thread_learns_that_the_asker_left() -> None:
@@ -25,7 +25,7 @@ def test_a_view_in_its_thread_learns_that_the_asker_left() -> None:
         deadline = time.monotonic() + 20
         try:
             while time.monotonic() < deadline:
-                asking.check(0, 1)
+                query_limits.check(0, 1)
         except QuestionStopped as error:
             ended.append(error)
 
@@ -51,11 +51,11 @@ def test_a_view_in_its_thread_learns_that_the_asker_left() -> None:
 
 
 def test_without_bounds_nothing_is_stopped() -> None:
-    asking.check(0, 1)
-    with asking.bounded(asking.Bounds(60.0)):
-        asking.check(0, 1)
-    stopped = asking.Bounds(60.0)
+    query_limits.check(0, 1)
+    with query_limits.bounded(query_limits.Bounds(60.0)):
+        query_limits.check(0, 1)
+    stopped = query_limits.Bounds(60.0)
     stopped.stopped.set()
-    with asking.bounded(stopped), pytest.raises(QuestionStopped):
-        asking.check(0, 1)
-    asking.check(0, 1)
+    with query_limits.bounded(stopped), pytest.raises(QuestionStopped):
+        query_limits.check(0, 1)
+    query_limits.check(0, 1)

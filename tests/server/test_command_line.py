@@ -77,12 +77,12 @@ def test_diagnose_prints_the_contract(empty: Instance, files: tuple[Path, Path])
     )
     assert done.returncode == 0, done.stderr
     found = json.loads(done.stdout)
-    assert set(found) == {"symptom", "focus", "reference", "effect", "onset", "suspects", "unexplained", "took_ms"}
+    assert set(found) == {"symptom", "focus", "reference", "effect", "onset", "candidates", "unexplained", "took_ms"}
     assert found["symptom"] == {"service": "stock", "operation": None, "signal": "latency"}
     assert found["reference"]["chosen"] == "auto"
     assert found["effect"]["delta"] == pytest.approx(0.8, abs=0.01)
     assert found["effect"]["low"] <= found["effect"]["delta"] <= found["effect"]["high"]
-    first = found["suspects"][0]
+    first = found["candidates"][0]
     assert set(first) == {"rank", "entity", "mechanism", "confidence", "explains", "onset", "change", "evidence"}
     assert first["entity"] == {"kind": "database", "service": None, "name": "stock-db", "attributes": {}}
     assert all(set(e) == {"kind", "for", "text", "weight", "link"} for e in first["evidence"])
@@ -116,5 +116,5 @@ def test_the_demo_answer_from_the_command_line(instance: Instance) -> None:
         "diagnose", "--service", "quay-web", "--signal", "latency", "--from", rfc3339(instance.made - 24 * 60 * 10**9), "--to", rfc3339(instance.made), "--json"
     )
     assert done.returncode == 0, done.stderr
-    first = json.loads(done.stdout)["suspects"][0]
+    first = json.loads(done.stdout)["candidates"][0]
     assert (first["entity"]["name"], first["change"]) == ("berth-planner", instance.fault_change)

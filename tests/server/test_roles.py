@@ -34,7 +34,7 @@ def test_a_reader_looks_but_opens_no_inquiry(instance: Instance) -> None:
     question = a_question(instance, reader)
     before = len(reader.get("/api/inquiries")[1])
     status, answer = reader.post("/api/inquiries", question)
-    assert (status, answer["detail"]) == (403, "Your role may look, but not open inquiries; ask a keeper.")
+    assert (status, answer["detail"]) == (403, "Your role may look, but not open inquiries; ask an administrator.")
     assert len(reader.get("/api/inquiries")[1]) == before
 
 
@@ -43,12 +43,12 @@ def test_a_responder_opens_inquiries_that_a_reader_can_read(instance: Instance) 
     status, answer = responder.post("/api/inquiries", a_question(instance, responder))
     assert status == 201
     reader = person(instance, "reader", "reader")
-    assert reader.get(f"/api/inquiries/{answer['id']}")[1]["suspects"] == answer["suspects"]
+    assert reader.get(f"/api/inquiries/{answer['id']}")[1]["candidates"] == answer["candidates"]
     assert reader.get("/api/inquiries")[1][0]["asked_by"] == "responder"
 
 
 def test_a_short_password_is_refused_and_makes_no_sign_in(instance: Instance) -> None:
-    words = [sys.executable, "-m", "wirbel", "person", "hasty", "--role", "keeper"]
+    words = [sys.executable, "-m", "wirbel", "person", "hasty", "--role", "administrator"]
     done = subprocess.run(words, input="short\n", text=True, env=instance.environment, capture_output=True)
     assert done.returncode == 1
     assert "at least 10" in done.stderr

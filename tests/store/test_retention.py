@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 import numpy as np
+import pyarrow.compute as pc
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from tests.builders import NOW, table
+from tests.core import test_otlp_logs as log_requests
 from tests.core import test_otlp_metrics as metric_requests
 from tests.core.test_summaries import roots, traces, weights_by
 from tests.store.test_store import WIDE, recount
 from tests.store.test_streams import accept, some_logs
 from wirbel.core import arrow
-from wirbel.core.signals import otlp, points
+from wirbel.core.signals import otlp, points, spans
 from wirbel.explore import series
 from wirbel.store import packer, partitions, reading, retention
 from wirbel.store.models import Block, Receipt, Retention, Stream
@@ -56,7 +58,7 @@ def totals(cells_read) -> dict[str, float]:  # type: ignore[no-untyped-def]
 
 @settings(max_examples=8, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.integers(1, 20), st.integers(1, 30), st.integers(0, 10**6))
-def test_summaries_answer_what_the_minutes_answer_at_every_stage(hours: int, parts: int, offset: int) -> None:
+def test_summaries_answer_what_the_minutes_answer_at_every_practice(hours: int, parts: int, offset: int) -> None:
     Block.objects.all().delete()
     Receipt.objects.all().delete()
     spans_over(hours, parts, offset * 10**5)
@@ -141,7 +143,7 @@ def test_a_trace_in_two_blocks_stays_in_one_piece_with_its_log_records() -> None
         accept("spans", otlp.Decoded(table(*rows), np.zeros(0)), name)
         packer.pack_all()
     said = [{"body": f"{n}", "severity_number": 9, "time_unix_nano": NOW + n * 10**8, "trace_id": n.to_bytes(16, "big")} for n in range(1, 601)]
-    accept("logs", log_requests.decode(*said, now_ns=NOW + 10**15), "logs")
+    accept("logs", otlp.logs.decode([log_requests.request(*said)], NOW + 10**15), "logs")
     packer.pack_all()
     while retention.thin_once(NOW + 60 * HOUR_NS):
         pass

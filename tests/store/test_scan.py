@@ -16,7 +16,7 @@ from tests.conftest import ROOT, make_database
 from tests.store.test_store import WIDE, some_spans
 from tests.store.test_streams import accept, some_logs
 from wirbel.core.errors import QuestionStopped, QuestionTooLarge
-from wirbel.store import asking, blocks, packer, reading, scan, segments
+from wirbel.store import blocks, packer, query_limits, reading, scan, segments
 from wirbel.store.models import Block, Segment, Stream
 
 pytestmark = pytest.mark.django_db
@@ -74,7 +74,7 @@ def test_a_small_partial_result_is_used_again(monkeypatch: pytest.MonkeyPatch) -
 
 def test_a_question_is_stopped_between_two_blocks() -> None:
     several_blocks()
-    bounds = asking.Bounds(60.0)
+    bounds = query_limits.Bounds(60.0)
     seen = []
 
     def work(table: pa.Table, window: tuple[int, int] | None) -> int:
@@ -82,14 +82,14 @@ def test_a_question_is_stopped_between_two_blocks() -> None:
         bounds.stopped.set()
         return 0
 
-    with asking.bounded(bounds), pytest.raises(QuestionStopped):
+    with query_limits.bounded(bounds), pytest.raises(QuestionStopped):
         scan.scan(EVERYWHERE, ["service"], work)
     assert len(seen) <= scan.THREADS + 2
 
 
 def test_a_question_that_takes_too_long_says_how_far_it_came() -> None:
     several_blocks()
-    with asking.bounded(asking.Bounds(0.0, began=time.monotonic() - 1)), pytest.raises(QuestionTooLarge, match=r"0 of 45 records .* shorter window"):
+    with query_limits.bounded(query_limits.Bounds(0.0, began=time.monotonic() - 1)), pytest.raises(QuestionTooLarge, match=r"0 of 45 records .* shorter window"):
         scan.scan(EVERYWHERE, ["service"], CountByService())
 
 

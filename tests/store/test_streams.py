@@ -5,6 +5,8 @@ from __future__ import annotations
 import threading
 
 import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
 import pytest
 from django.db import connection
 

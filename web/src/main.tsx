@@ -13,10 +13,10 @@ import { Inquiries } from "./views/inquiry/Inquiries";
 import { Inquiry } from "./views/inquiry/Inquiry";
 import { Intake } from "./views/intake/Intake";
 import { Overview } from "./views/overview/Overview";
+import { Practice } from "./views/practice/Practice";
 import { Service } from "./views/service/Service";
 import { Services } from "./views/service/Services";
 import { SignIn } from "./views/signin/SignIn";
-import { Stage } from "./views/stage/Stage";
 import { Trace } from "./views/trace/Trace";
 import { Traces } from "./views/traces/Traces";
 
@@ -34,7 +34,7 @@ function App() {
   const me = useMe();
   if (me.isPending) return null;
   if (me.error instanceof ApiError && me.error.status === 401) return <SignIn />;
-  if (!me.data) return <Waiting error={me.error} what="who you are" />;
+  if (!me.data) return <Waiting error={me.error} what="sign-in" verb="Checking" />;
   return (
     <Routes>
       <Route element={<Frame me={me.data} />}>
@@ -47,7 +47,7 @@ function App() {
         <Route path="inquiries" element={<Inquiries />} />
         <Route path="inquiries/:id" element={<Inquiry />} />
         <Route path="intake" element={<Intake />} />
-        <Route path="demo" element={<Stage />} />
+        <Route path="demo" element={<Practice />} />
         <Route
           path="*"
           element={<p className="py-6">There is no such view. The list at the left has all of them.</p>}

@@ -9,16 +9,16 @@ from django.db import models
 class Role(models.TextChoices):
     READER = "reader", "may look at everything"
     RESPONDER = "responder", "may also open and conclude inquiries"
-    KEEPER = "keeper", "may also change set-up: tokens, rules, people"
+    ADMINISTRATOR = "administrator", "may also change set-up: tokens, rules, people"
 
 
 class Person(AbstractUser):
-    role = models.CharField(max_length=10, choices=Role, default=Role.READER)
+    role = models.CharField(max_length=14, choices=Role, default=Role.READER)
 
     @property
     def may_respond(self) -> bool:
-        return self.role in (Role.RESPONDER, Role.KEEPER)
+        return self.role in (Role.RESPONDER, Role.ADMINISTRATOR)
 
     @property
-    def may_keep(self) -> bool:
-        return self.role == Role.KEEPER
+    def may_administer(self) -> bool:
+        return self.role == Role.ADMINISTRATOR

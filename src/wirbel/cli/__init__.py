@@ -55,7 +55,7 @@ def _parser() -> argparse.ArgumentParser:
     token.add_argument("name")
     person = commands.add_parser("person", parents=[shared], help="make a sign-in, or give it a new password (read from standard input)")
     person.add_argument("name")
-    person.add_argument("--role", choices=["reader", "responder", "keeper"], default="reader")
+    person.add_argument("--role", choices=["reader", "responder", "administrator"], default="reader")
 
     load = commands.add_parser("load", parents=[shared], help="import telemetry files")
     load.add_argument("files", nargs="+", metavar="FILE")
@@ -75,7 +75,7 @@ def _parser() -> argparse.ArgumentParser:
     restore = commands.add_parser("restore", parents=[shared], help="read a backup into a database that holds nothing yet")
     restore.add_argument("file", metavar="FILE")
 
-    diagnose = commands.add_parser("diagnose", parents=[shared], help="find the cause of a symptom")
+    diagnose = commands.add_parser("diagnose", parents=[shared], help="find cause of a symptom")
     diagnose.add_argument("--service", required=True)
     diagnose.add_argument("--operation")
     diagnose.add_argument("--environment")

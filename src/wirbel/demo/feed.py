@@ -18,7 +18,7 @@ from wirbel.core.signals import logs, otlp, spans
 from wirbel.core.signals.changes import parse_time
 from wirbel.demo.history import KEPT, ahead, everyday, later
 from wirbel.demo.making import World
-from wirbel.demo.stage import Stage, write
+from wirbel.demo.practice import Practice, write
 from wirbel.demo.telemetry import logs as log_lines
 from wirbel.demo.telemetry import metrics
 
@@ -64,8 +64,8 @@ class Feed:
         self.seed, self.made = int(str(state["seed"])), int(str(state["made"]))
         kind = str(state["fault"])
         self._usual = everyday(self.seed, self.made, kind, float(str(state["days"]))).add(later(self.seed, self.made, kind))
-        self.stage = Stage(Path(str(state["file"])).parent, self.seed, self.made, kind)
-        self.history = self._usual.add([self.stage.happenings()])
+        self.practice = Practice(Path(str(state["file"])).parent, self.seed, self.made, kind)
+        self.history = self._usual.add([self.practice.happenings()])
         self.running = spans.empty()
         self.minute: list[pa.Table] = []  # served requests whose minute is not over
         self._world: World | None = None
@@ -80,8 +80,8 @@ class Feed:
 
     def go_on(self, at: int, until: int) -> None:
         """Makes and sends everything of [at, until)."""
-        if self.stage.obey(at):
-            self.history, self._world = self._usual.add([self.stage.happenings()]), None
+        if self.practice.obey(at):
+            self.history, self._world = self._usual.add([self.practice.happenings()]), None
         world = self.world(at)
         made = spans.concat([world.traffic.spans(second, second + STEP_NS) for second in range(at, until, STEP_NS)])
         ready, self.running = ended_before(spans.concat([self.running, made]), time.time_ns())

@@ -15,7 +15,7 @@ from wirbel.accounts.models import Person, Role
 from wirbel.cli.database import free_port, say
 from wirbel.cli.environment import home
 from wirbel.cli.processes import SERVER_PROCESSES, run_until_stopped, server_command, worker_command
-from wirbel.demo import stage
+from wirbel.demo import practice
 from wirbel.demo.fill import fill
 from wirbel.demo.history import DAYS, GOING_ON
 from wirbel.inquiry.models import Inquiry
@@ -41,7 +41,7 @@ def start_demo(port: int, seed: int, kind: str, days: float, feed: bool) -> int:
     url = f"http://127.0.0.1:{port}"
     commands = [server_command(port)] * SERVER_PROCESSES + [worker_command()]
     if not feed:
-        stage.hide(home())
+        practice.hide(home())
     else:
         commands.append([sys.executable, "-m", "wirbel.demo.feed", "--url", url, "--state", str(state_file)])
     return run_until_stopped(commands, ready=lambda: _announce(url, state, state_file))
@@ -58,7 +58,7 @@ def _forget_all() -> None:
     for model in (Block, Segment, Receipt, Service, PeerAddress, ChangeRecord, Arrival, AttributeName, Entity, Metric, Inquiry, Token):
         model.objects.all().delete()
     (home() / "feed.json").unlink(missing_ok=True)
-    stage.clear(home())
+    practice.clear(home())
 
 
 def _fill(seed: int, kind: str = GOING_ON, days: float = DAYS) -> dict[str, object]:
@@ -68,7 +68,7 @@ def _fill(seed: int, kind: str = GOING_ON, days: float = DAYS) -> dict[str, obje
     say(f"making {days:g} days of the demo world (seed {seed}, {kind})")
     fill(seed, now, kind, days)
     password = secrets.token_urlsafe(9)
-    person, _ = Person.objects.get_or_create(username=SIGN_IN, defaults={"role": Role.KEEPER})
+    person, _ = Person.objects.get_or_create(username=SIGN_IN, defaults={"role": Role.ADMINISTRATOR})
     person.set_password(password)
     person.save()
     token = Token.make("demo")

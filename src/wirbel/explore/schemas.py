@@ -80,11 +80,11 @@ class Spark(BaseModel):
     high: list[float | None]
 
 
-class Standing(BaseModel):
+class ServiceHealth(BaseModel):
     service: str
-    standing: str
+    health: str
     since: str | None
-    weight: float
+    priority: float
     bits: float
     traffic_share: float
     focus: Figures
@@ -97,7 +97,7 @@ class Standing(BaseModel):
 
 
 class Overview(BaseModel):
-    services: list[Standing]
+    services: list[ServiceHealth]
     sentence: str
     detail: str
     minutes_a_point: int
@@ -123,7 +123,7 @@ class ServiceCharts(BaseModel):
 
 class OperationRow(BaseModel):
     operation: str
-    share_of_rise: float | None
+    share_of_added_latency: float | None
     focus: Figures
     reference: Figures
 
@@ -147,13 +147,13 @@ class InstanceRow(BaseModel):
 
 class ServiceView(BaseModel):
     service: str
-    standing: str
+    health: str
     since: str | None
     versions: list[str]
     charts: ServiceCharts
     operations: list[OperationRow]
-    asks: list[CallRow]
-    asked_by: list[CallRow]
+    calls: list[CallRow]
+    called_by: list[CallRow]
     instances: list[InstanceRow]
     changes: list[ChangeOut]
     focus: Figures

@@ -12,8 +12,8 @@ from wirbel.core.signals import spans
 from wirbel.core.text import rfc3339
 from wirbel.explore import series
 from wirbel.explore.figures import figures, listed
+from wirbel.explore.health import judge
 from wirbel.explore.schemas import CallRow, ChangeOut, Figures, InstanceRow, OperationRow, Series, ServiceCharts, ServiceView
-from wirbel.explore.standing import judge
 from wirbel.inquiry.as_json import change
 from wirbel.store import reading
 from wirbel.store.models import Stream
@@ -39,13 +39,13 @@ def service_view(service: str, start: int, end: int, focus: Window, reference: W
     changes = [c for c in reading.changes(grid.first, end, environment) if c.service is None or c.service in beneath]
     return ServiceView(
         service=service,
-        standing=verdict.word,
+        health=verdict.word,
         since=rfc3339(verdict.since) if verdict.since else None,
         versions=_versions(served, focus),
         charts=_charts(found, grid, latency),
         operations=_operations(served, focus, reference, now, before),
-        asks=_calls(asked, "peer", focus, reference, now, before),
-        asked_by=_calls(askers, "service", focus, reference, now, before),
+        calls=_calls(asked, "peer", focus, reference, now, before),
+        called_by=_calls(askers, "service", focus, reference, now, before),
         instances=_instances(served, focus, reference),
         changes=[ChangeOut(**change(c)) for c in changes],
         focus=figures(now, 0, series.window_seconds(focus)),
@@ -117,8 +117,8 @@ def _operations(served: pa.Table, focus: Window, reference: Window, now: series.
         share = None
         if rise > 0:
             share = float(totals_f.total[i] / now.count[0] - totals_r.total[i] / before.count[0]) / rise
-        rows.append(OperationRow(operation=name, share_of_rise=share, focus=f, reference=r))
-    return sorted(rows, key=lambda row: -(row.share_of_rise or 0.0))
+        rows.append(OperationRow(operation=name, share_of_added_latency=share, focus=f, reference=r))
+    return sorted(rows, key=lambda row: -(row.share_of_added_latency or 0.0))
 
 
 def _calls(table: pa.Table, key: str, focus: Window, reference: Window, now: series.Totals, before: series.Totals) -> list[CallRow]:

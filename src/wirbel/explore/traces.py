@@ -400,9 +400,9 @@ def _parts(built: rq.Requests) -> list[PathPart]:
     np.add.at(time, built.part[rows], built.self_time[rows] / 1e6)
     np.add.at(calls, built.part[rows], built.is_call[rows])
     labels = {
-        OWN: "{0.service}, own work in {0.operation}",
+        OWN: "{0.service}, self time in {0.operation}",
         DEPENDENCY: "{0.peer}, {0.operation}",
-        TRANSFER: "on the way from {0.service} to {0.peer}",
+        TRANSFER: "network and queue {0.service} → {0.peer}",
     }
     found: dict[tuple[str, str], PathPart] = {}
     for part, ms, count in zip(built.parts, time, calls, strict=True):

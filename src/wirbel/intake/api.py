@@ -14,7 +14,7 @@ from pydantic import Field
 from wirbel.core.errors import InvalidQuestion, NotEnoughData
 from wirbel.intake import rules
 from wirbel.intake.models import DropRule, Token
-from wirbel.intake.standing import IntakeState, state
+from wirbel.intake.status import IntakeState, state
 from wirbel.intake.views import known_tokens
 from wirbel.store import retention
 from wirbel.store.models import Retention, Service, Stream
@@ -24,10 +24,10 @@ MOST_ENVIRONMENTS = 50
 router = Router()
 
 
-def _keeper(request: HttpRequest) -> Any:
+def _administrator(request: HttpRequest) -> Any:
     user: Any = request.user
-    if not user.may_keep:
-        raise HttpError(403, "Your role may look, but not change set-up; ask a keeper.")
+    if not user.may_administer:
+        raise HttpError(403, "Your role may look, but not change set-up; ask an administrator.")
     return user
 
 
@@ -49,14 +49,14 @@ class Secret(Schema):
 @router.post("/tokens", response={201: Secret})
 def make_token(request: HttpRequest, given: NewToken) -> Any:
     """Makes an ingest token. Its secret is in this answer only."""
-    _keeper(request)
+    _administrator(request)
     return 201, Secret(secret=Token.make(given.name, given.quota))
 
 
 @router.delete("/tokens/{token}", response={204: None})
 def revoke_token(request: HttpRequest, token: int) -> Any:
     """From now on the token is refused. What it sent stays."""
-    _keeper(request)
+    _administrator(request)
     if not Token.objects.filter(pk=token, revoked=None).update(revoked=timezone.now()):
         raise NotEnoughData("No such token, or it was revoked before.")
     known_tokens.forget()
@@ -71,7 +71,7 @@ class NewRule(Schema):
 
 @router.post("/drop-rules", response={201: None})
 def make_rule(request: HttpRequest, given: NewRule) -> Any:
-    user = _keeper(request)
+    user = _administrator(request)
     if not given.value.strip("*"):
         raise InvalidQuestion("a value of * alone would leave out everything that has the attribute; name more of it")
     if DropRule.objects.count() >= rules.MOST_RULES:
@@ -87,7 +87,7 @@ class RuleChange(Schema):
 
 @router.patch("/drop-rules/{rule}", response={204: None})
 def change_rule(request: HttpRequest, rule: int, given: RuleChange) -> Any:
-    _keeper(request)
+    _administrator(request)
     if not DropRule.objects.filter(pk=rule).update(enabled=given.enabled):
         raise NotEnoughData("No such rule.")
     rules.forget()
@@ -96,7 +96,7 @@ def change_rule(request: HttpRequest, rule: int, given: RuleChange) -> Any:
 
 @router.delete("/drop-rules/{rule}", response={204: None})
 def delete_rule(request: HttpRequest, rule: int) -> Any:
-    _keeper(request)
+    _administrator(request)
     if not DropRule.objects.filter(pk=rule).delete()[0]:
         raise NotEnoughData("No such rule.")
     rules.forget()
@@ -132,7 +132,7 @@ def get_retention(request: HttpRequest) -> Any:
 @router.put("/retention", response={204: None})
 def set_retention(request: HttpRequest, given: KeptFor) -> Any:
     """From now on; what is over the new bound is thinned or dropped within minutes and does not come back."""
-    _keeper(request)
+    _administrator(request)
     if given.thinned_hours and LAYOUTS[given.stream].thin is None:
         raise InvalidQuestion(f"{given.stream} are not thinned, but summarised; set their thinned hours to 0")
     if given.summary_days and LAYOUTS[given.stream].summarise is None:
@@ -145,7 +145,7 @@ def set_retention(request: HttpRequest, given: KeptFor) -> Any:
 @router.delete("/retention", response={204: None})
 def reset_retention(request: HttpRequest, environment: str, stream: str) -> Any:
     """Back to the default."""
-    _keeper(request)
+    _administrator(request)
     if not Retention.objects.filter(environment=environment, stream=stream).delete()[0]:
         raise NotEnoughData("This environment has no rule of its own for the stream.")
     return 204, None

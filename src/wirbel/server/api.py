@@ -21,16 +21,16 @@ from wirbel.core.text import rfc3339
 from wirbel.explore import export, known, schemas, windows
 from wirbel.explore.breakdown import breakdown
 from wirbel.explore.figures import listed, window_out
+from wirbel.explore.health import overview
 from wirbel.explore.metrics import metric_view
 from wirbel.explore.service import service_view
-from wirbel.explore.standing import overview
 from wirbel.explore.traces import Filter, list_traces, trace_pair
 from wirbel.inquiry import as_json
 from wirbel.inquiry.ask import Asked, ask, check_signal
 from wirbel.inquiry.models import Inquiry
 from wirbel.inquiry.schemas import InquiryView
 from wirbel.intake.api import router as intake_router
-from wirbel.server.stage import router as stage_router
+from wirbel.server.practice import router as stage_router
 from wirbel.store import reading
 from wirbel.store.models import Service
 
@@ -178,7 +178,7 @@ class Compared(Schema):
 
 @api.get("/overview", response=schemas.Overview)
 def get_overview(request: HttpRequest, asked: Query[Compared]) -> Any:
-    """The standing of all services, worst first."""
+    """The health of all services, worst first."""
     return overview(*_range(asked.start, asked.end), *asked.windows(), asked.environment)
 
 
@@ -298,7 +298,7 @@ def make_inquiry(request: HttpRequest, given: NewInquiry) -> Any:
     """Finds the cause of a symptom; the answer is kept under its id."""
     user: Any = request.user
     if not user.may_respond:
-        raise HttpError(403, "Your role may look, but not open inquiries; ask a keeper.")
+        raise HttpError(403, "Your role may look, but not open inquiries; ask an administrator.")
     focus = _window(given.focus.start, given.focus.end, "focus")
     reference = _window(given.reference.start, given.reference.end, "reference") if given.reference else None
     asked = Asked(given.service, given.operation, check_signal(given.signal), focus, reference, given.environment)

@@ -10,7 +10,7 @@ from django.http import HttpRequest, HttpResponse
 from django.utils.decorators import sync_and_async_middleware
 
 from wirbel.intake.bodies import MAX_BODY, Refusal, refuse
-from wirbel.store import asking
+from wirbel.store import query_limits
 
 POLICY = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'"
 
@@ -98,7 +98,7 @@ class Bounds(BeforeDjango):
     """
 
     async def answer(self, scope: Scope, receive: Receive, send: Send) -> None:
-        bounds = asking.Bounds(asking.LONGEST_S)
+        bounds = query_limits.Bounds(query_limits.LONGEST_S)
 
         async def watched() -> dict[str, Any]:
             message = await receive()
@@ -106,7 +106,7 @@ class Bounds(BeforeDjango):
                 bounds.stopped.set()
             return message
 
-        with asking.bounded(bounds):
+        with query_limits.bounded(bounds):
             await self._application(scope, watched, send)
 
 

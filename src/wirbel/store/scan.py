@@ -24,14 +24,14 @@ from django.db import connection, transaction
 from django.db.models import Q, QuerySet
 
 from wirbel.core import words
-from wirbel.store import asking, blocks, bloom, far
+from wirbel.store import blocks, bloom, dask_worker, query_limits
 from wirbel.store.models import Block, Segment, Stream
 from wirbel.store.streams import DAY_NS, LAYOUTS, PERIODS_NS
 
 log = logging.getLogger(__name__)
 MAX_FRESH = 2_000  # segments not yet packed that a question reads
 THREADS = max(2, os.cpu_count() or 2)
-_FAR_BLOCKS = 8  # that a Dask task reads
+_DASK_BLOCKS = 8  # that a Dask task reads
 _STOP_CHECK_S = 0.2
 
 R = TypeVar("R")
@@ -205,7 +205,7 @@ def _in_threads(tasks: list[_Task], do: _Do, total: int) -> Iterator[tuple[_Task
 
     try:
         for block, load in blocks.loaders(list(by_id), do.columns, keep):
-            asking.check(done, total)
+            query_limits.check(done, total)
             task = by_id[block]
             under_way.append((task, _pool().submit(lambda task=task, load=load: do(load(), task.whole, task.mixed))))
             if len(under_way) > THREADS:
@@ -234,13 +234,13 @@ def _on_dask(address: str, tasks: list[_Task], do: _Do, total: int) -> Iterator[
         cursor.execute("SELECT pg_export_snapshot()")
         exported = cursor.fetchone()[0]
     client = _client(address)
-    parts = [tasks[first : first + _FAR_BLOCKS] for first in range(0, len(tasks), _FAR_BLOCKS)]
-    futures = [client.submit(far.read, pickle.dumps((exported, part, do)), pure=False) for part in parts]
+    parts = [tasks[first : first + _DASK_BLOCKS] for first in range(0, len(tasks), _DASK_BLOCKS)]
+    futures = [client.submit(dask_worker.read, pickle.dumps((exported, part, do)), pure=False) for part in parts]
     done = 0
     try:
         for part, future in zip(parts, futures, strict=True):
             while True:
-                asking.check(done, total)
+                query_limits.check(done, total)
                 try:
                     results = pickle.loads(future.result(timeout=_STOP_CHECK_S))
                     break

@@ -49,16 +49,16 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Get Stage
+         * Get Practice
          * @description What the demo can let happen, and what goes on.
          */
-        get: operations["wirbel_server_stage_get_stage"];
+        get: operations["wirbel_server_practice_get_practice"];
         put?: never;
         /**
          * Give Order
          * @description Starts or stops a fault of the demo world, or performs its remedy; the feed obeys within seconds.
          */
-        post: operations["wirbel_server_stage_give_order"];
+        post: operations["wirbel_server_practice_give_order"];
         delete?: never;
         options?: never;
         head?: never;
@@ -244,7 +244,7 @@ export interface paths {
         };
         /**
          * Get Overview
-         * @description The standing of all services, worst first.
+         * @description The health of all services, worst first.
          */
         get: operations["wirbel_server_api_get_overview"];
         put?: never;
@@ -533,6 +533,24 @@ export interface components {
             name: string;
             reference: components["schemas"]["Figures"];
         };
+        /** CandidateOut */
+        CandidateOut: {
+            /** Change */
+            change: string | null;
+            /** Confidence */
+            confidence: number;
+            entity: components["schemas"]["Entity"];
+            /** Evidence */
+            evidence: components["schemas"]["EvidenceOut"][];
+            /** Explains */
+            explains: number;
+            /** Mechanism */
+            mechanism: string;
+            /** Onset */
+            onset: string | null;
+            /** Rank */
+            rank: number;
+        };
         /**
          * CascadeStep
          * @description One step from the reference to the focus; steps touch and end at the focus.
@@ -559,6 +577,13 @@ export interface components {
             at: string;
             /** Before */
             before?: unknown;
+            /**
+             * Entity
+             * @default {}
+             */
+            entity: {
+                [key: string]: string;
+            };
             /** Environment */
             environment: string | null;
             /** Id */
@@ -614,7 +639,7 @@ export interface components {
             /** Operation */
             operation?: string | null;
             /** Outcome */
-            outcome?: ("done" | "refused" | "failed") | null;
+            outcome?: ("ok" | "client error" | "error") | null;
             /** Service */
             service?: string | null;
             /** Slower Than S */
@@ -654,6 +679,18 @@ export interface components {
             service: string;
             /** Slower Calls */
             slower_calls: number;
+        };
+        /**
+         * ControlOut
+         * @description What a change did not touch, before and after it, in the symptom's unit.
+         */
+        ControlOut: {
+            /** After */
+            after: number;
+            /** Before */
+            before: number;
+            /** What */
+            what: string;
         };
         /** Credentials */
         Credentials: {
@@ -769,6 +806,8 @@ export interface components {
         InquiryRow: {
             /** Asked By */
             asked_by: string | null;
+            /** Candidate */
+            candidate: string | null;
             /** Confidence */
             confidence: number | null;
             /** Created */
@@ -781,11 +820,11 @@ export interface components {
             service: string;
             /** Signal */
             signal: string;
-            /** Suspect */
-            suspect: string | null;
         };
         /** InquiryView */
         InquiryView: {
+            /** Candidates */
+            candidates: components["schemas"]["CandidateOut"][];
             /** Cascade */
             cascade: components["schemas"]["CascadeStep"][];
             /** Changes */
@@ -813,8 +852,6 @@ export interface components {
             standouts: components["schemas"]["StandoutOut"][];
             /** Statistic */
             statistic: string;
-            /** Suspects */
-            suspects: components["schemas"]["SuspectOut"][];
             symptom: components["schemas"]["Symptom"];
             /** Took Ms */
             took_ms: number;
@@ -871,10 +908,10 @@ export interface components {
             /** Before */
             before: number | null;
             change: components["schemas"]["ChangeOut"];
+            control: components["schemas"]["ControlOut"] | null;
+            entity: components["schemas"]["Named"] | null;
             /** Lead S */
             lead_s: number;
-            /** On Path */
-            on_path: boolean;
             /** P */
             p: number | null;
             /** Share */
@@ -1031,14 +1068,21 @@ export interface components {
             at: string;
             /** High */
             high: string;
+            /** Kind */
+            kind: string;
             /** Low */
             low: string;
             /** Name */
             name: string;
-            /** Service */
-            service: string;
             /** Symptom */
             symptom: boolean;
+        };
+        /** Named */
+        Named: {
+            /** Kind */
+            kind: string;
+            /** Name */
+            name: string;
         };
         /** NewInquiry */
         NewInquiry: {
@@ -1096,8 +1140,8 @@ export interface components {
             /** Operation */
             operation: string;
             reference: components["schemas"]["Figures"];
-            /** Share Of Rise */
-            share_of_rise: number | null;
+            /** Share Of Added Latency */
+            share_of_added_latency: number | null;
         };
         /** Order */
         Order: {
@@ -1120,7 +1164,7 @@ export interface components {
             /** Sentence */
             sentence: string;
             /** Services */
-            services: components["schemas"]["Standing"][];
+            services: components["schemas"]["ServiceHealth"][];
         };
         /** PathPart */
         PathPart: {
@@ -1147,6 +1191,13 @@ export interface components {
             name: string;
             /** Reference */
             reference: number | null;
+        };
+        /** Practice */
+        Practice: {
+            /** Acts */
+            acts: components["schemas"]["Act"][];
+            /** Waiting */
+            waiting: number;
         };
         /** Reference */
         Reference: {
@@ -1285,16 +1336,43 @@ export interface components {
             /** Step S */
             step_s: number;
         };
+        /** ServiceHealth */
+        ServiceHealth: {
+            /** Bits */
+            bits: number;
+            /** Failed Difference */
+            failed_difference: number | null;
+            focus: components["schemas"]["Figures"];
+            /** Health */
+            health: string;
+            latency_spark: components["schemas"]["Spark"];
+            /** P95 Difference */
+            p95_difference: number | null;
+            /** P95 Ratio */
+            p95_ratio: number | null;
+            /** Priority */
+            priority: number;
+            rate_spark: components["schemas"]["Spark"];
+            reference: components["schemas"]["Figures"];
+            /** Service */
+            service: string;
+            /** Since */
+            since: string | null;
+            /** Traffic Share */
+            traffic_share: number;
+        };
         /** ServiceView */
         ServiceView: {
-            /** Asked By */
-            asked_by: components["schemas"]["CallRow"][];
-            /** Asks */
-            asks: components["schemas"]["CallRow"][];
+            /** Called By */
+            called_by: components["schemas"]["CallRow"][];
+            /** Calls */
+            calls: components["schemas"]["CallRow"][];
             /** Changes */
             changes: components["schemas"]["ChangeOut"][];
             charts: components["schemas"]["ServiceCharts"];
             focus: components["schemas"]["Figures"];
+            /** Health */
+            health: string;
             /** Instances */
             instances: components["schemas"]["InstanceRow"][];
             /** Operations */
@@ -1304,8 +1382,6 @@ export interface components {
             service: string;
             /** Since */
             since: string | null;
-            /** Standing */
-            standing: string;
             /** Versions */
             versions: string[];
         };
@@ -1406,38 +1482,6 @@ export interface components {
             /** Values */
             values: (number | null)[];
         };
-        /** Stage */
-        Stage: {
-            /** Acts */
-            acts: components["schemas"]["Act"][];
-            /** Waiting */
-            waiting: number;
-        };
-        /** Standing */
-        Standing: {
-            /** Bits */
-            bits: number;
-            /** Failed Difference */
-            failed_difference: number | null;
-            focus: components["schemas"]["Figures"];
-            latency_spark: components["schemas"]["Spark"];
-            /** P95 Difference */
-            p95_difference: number | null;
-            /** P95 Ratio */
-            p95_ratio: number | null;
-            rate_spark: components["schemas"]["Spark"];
-            reference: components["schemas"]["Figures"];
-            /** Service */
-            service: string;
-            /** Since */
-            since: string | null;
-            /** Standing */
-            standing: string;
-            /** Traffic Share */
-            traffic_share: number;
-            /** Weight */
-            weight: number;
-        };
         /** StandoutOut */
         StandoutOut: {
             beside?: components["schemas"]["Example"] | null;
@@ -1497,24 +1541,6 @@ export interface components {
             size: number;
             /** Stream */
             stream: string;
-        };
-        /** SuspectOut */
-        SuspectOut: {
-            /** Change */
-            change: string | null;
-            /** Confidence */
-            confidence: number;
-            entity: components["schemas"]["Entity"];
-            /** Evidence */
-            evidence: components["schemas"]["EvidenceOut"][];
-            /** Explains */
-            explains: number;
-            /** Mechanism */
-            mechanism: string;
-            /** Onset */
-            onset: string | null;
-            /** Rank */
-            rank: number;
         };
         /** Symptom */
         Symptom: {
@@ -1681,7 +1707,7 @@ export interface operations {
                 operation?: string | null;
                 version?: string | null;
                 instance?: string | null;
-                outcome?: ("done" | "refused" | "failed") | null;
+                outcome?: ("ok" | "client error" | "error") | null;
                 slower_than_s?: number | null;
                 faster_than_s?: number | null;
                 /** @description ATTRIBUTE=VALUE; a request must have them all */
@@ -1736,7 +1762,7 @@ export interface operations {
             };
         };
     };
-    wirbel_server_stage_get_stage: {
+    wirbel_server_practice_get_practice: {
         parameters: {
             query?: never;
             header?: never;
@@ -1751,12 +1777,12 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Stage"];
+                    "application/json": components["schemas"]["Practice"];
                 };
             };
         };
     };
-    wirbel_server_stage_give_order: {
+    wirbel_server_practice_give_order: {
         parameters: {
             query?: never;
             header?: never;
@@ -1775,7 +1801,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Stage"];
+                    "application/json": components["schemas"]["Practice"];
                 };
             };
         };
@@ -2350,7 +2376,7 @@ export interface operations {
                 operation?: string | null;
                 version?: string | null;
                 instance?: string | null;
-                outcome?: ("done" | "refused" | "failed") | null;
+                outcome?: ("ok" | "client error" | "error") | null;
                 slower_than_s?: number | null;
                 faster_than_s?: number | null;
                 /** @description ATTRIBUTE=VALUE; a request must have them all */

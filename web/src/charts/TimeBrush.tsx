@@ -77,7 +77,7 @@ export function useTimeBrush({ left, right, height, timeAt, onCause }: BrushProp
         { label: "focus here", run: () => void setScope({ focus: span }) },
         { label: "reference here", run: () => void setScope({ reference: span }) },
         { label: "look closer", run: () => void setScope({ range: span }) },
-        ...(onCause ? [{ label: "find the cause", run: () => onCause(span) }] : []),
+        ...(onCause ? [{ label: "find cause", run: () => onCause(span) }] : []),
         { label: "leave it", run: () => undefined },
       ].map((item) => (
         <button

@@ -64,7 +64,7 @@ export function CommandField() {
       </span>
       {open && (
         <Command.List className="absolute top-7 z-40 max-h-80 w-full overflow-auto border border-ink bg-sheet py-1">
-          <Command.Empty className="px-3 py-1 text-second">Nothing of that name.</Command.Empty>
+          <Command.Empty className="px-3 py-1 text-second">No match.</Command.Empty>
           {TRACE.test(trace) && (
             <Command.Item className={item} value={trace} onSelect={() => go(`/traces/${trace}`)}>
               trace {trace}

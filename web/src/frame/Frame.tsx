@@ -4,7 +4,7 @@ import { useEffect, useState } from "react";
 import { NavLink, Outlet, useLocation, useMatch } from "react-router";
 import { client, type Schemas, take } from "../api/client";
 import { ago } from "../shared/format";
-import { useStage } from "../views/stage/Stage";
+import { usePractice } from "../views/practice/Practice";
 import { CommandField } from "./CommandField";
 import { Keys } from "./Keys";
 import { Ribbon } from "./Ribbon";
@@ -19,7 +19,7 @@ export interface FrameContext {
 }
 
 type Group = [string, [string, string][]];
-const STAGE: Group = ["Demo", [["Stage", "/demo"]]];
+const PRACTICE: Group = ["Demo", [["Practice", "/demo"]]];
 const views: Group[] = [
   ["Watch", [["Overview", "/"]]],
   [
@@ -40,7 +40,7 @@ export function Frame({ me }: { me: Schemas["Me"] }) {
   const service = useMatch("/services/:name")?.params.name ?? null;
   const { ribbon, windows, error } = useRibbon(service);
   const live = useLive(scope.range === null);
-  const hasStage = Boolean(useStage().data);
+  const hasPractice = Boolean(usePractice().data);
   return (
     <div className="flex min-h-screen flex-col">
       <header className="flex h-11 items-center gap-5 border-b border-line px-4">
@@ -59,12 +59,12 @@ export function Frame({ me }: { me: Schemas["Me"] }) {
               className="text-second underline"
               onClick={() => void setScope({ focus: null, reference: null })}
             >
-              back to proposed windows
+              reset windows
             </button>
           )}
           {scope.range && (
             <button type="button" className="text-second underline" onClick={() => void setScope({ range: null })}>
-              follow now
+              back to live
             </button>
           )}
           <Freshness newest={ribbon?.newest ?? null} following={scope.range === null} live={live} />
@@ -81,7 +81,7 @@ export function Frame({ me }: { me: Schemas["Me"] }) {
       )}
       <div className="flex flex-1">
         <nav aria-label="Views" className="w-[132px] shrink-0 border-r border-line pt-6">
-          {[...views, ...(hasStage ? [STAGE] : [])].map(([group, links]) => (
+          {[...views, ...(hasPractice ? [PRACTICE] : [])].map(([group, links]) => (
             <div key={group} className="mb-4">
               <div className="px-4 text-[12px] font-semibold tracking-wide text-second">{group}</div>
               {links.map(([name, to]) => (
@@ -152,7 +152,7 @@ function Freshness({ newest, following, live }: { newest: string | null; followi
   }, []);
   return (
     <span className="text-second" title={newest ?? undefined}>
-      <b className="text-ink">{following ? (live ? "following" : "following slowly") : "frozen"}</b>
+      <b className="text-ink">{following ? (live ? "live" : "live feed lost, refreshed every 15 s") : "fixed range"}</b>
       {newest ? ` · last data ${ago(newest, now)}` : " · no data yet"}
     </span>
   );

@@ -6,8 +6,8 @@ const keys: [string, string][] = [
   ["/", "go to a service, view or trace"],
   ["w", "move the focus by arrow keys (Shift: ten minutes)"],
   ["e", "the same for the reference"],
-  ["p", "back to the proposed windows"],
-  ["x", "find the cause"],
+  ["p", "reset windows"],
+  ["x", "find cause"],
   ["?", "these keys"],
 ];
 

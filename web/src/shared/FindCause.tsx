@@ -10,8 +10,8 @@ export interface Asked {
   focus?: Span;
 }
 
-export const signalOf = (standing: string): string =>
-  standing === "failing" ? "errors" : standing === "silent" ? "throughput" : "latency";
+export const signalOf = (health: string): string =>
+  health === "failing" ? "errors" : health === "silent" ? "throughput" : "latency";
 
 /** Opens an inquiry with the windows in force, and goes to it. */
 export function useFindCause(windows: Windows) {
@@ -49,12 +49,12 @@ export function FindCause({ asked, windows, main = false }: { asked: Asked; wind
       <button
         type="button"
         data-find-cause={main || undefined}
-        aria-label={main ? undefined : `find the cause at ${asked.operation ?? asked.service}`}
+        aria-label={main ? undefined : `find cause at ${asked.operation ?? asked.service}`}
         disabled={find.isPending}
         className={main ? "action action-main" : "underline decoration-line underline-offset-2 hover:decoration-ink"}
         onClick={() => find.mutate(asked)}
       >
-        {find.isPending ? "Reading traces…" : main ? "Find the cause" : "why?"}
+        {find.isPending ? "Reading traces…" : main ? "Find cause" : "find cause"}
       </button>
     </span>
   );

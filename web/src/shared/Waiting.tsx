@@ -6,23 +6,28 @@ const PATIENCE_MS = 1500;
 interface WaitingProps {
   error: Error | null;
   what: string;
+  verb?: string;
   /** Of a question that may take long: it can be stopped, which stops the server's work too. */
   stops?: QueryKey;
 }
 
 /** What stands where an answer will be: what is read, or why there is none. */
-export function Waiting({ error, what, stops }: WaitingProps) {
+export function Waiting({ error, what, verb = "Reading", stops }: WaitingProps) {
   if (error)
     return (
       <p role="alert" className="py-6 text-rust">
         {error.message}
       </p>
     );
-  return stops ? <Stoppable key={stops.join(" ")} what={what} stops={stops} /> : <Reading what={what} />;
+  return stops ? <Stoppable key={stops.join(" ")} what={what} stops={stops} /> : <Reading what={what} verb={verb} />;
 }
 
-function Reading({ what }: { what: string }) {
-  return <p className="py-6 text-second">Reading {what}…</p>;
+function Reading({ what, verb = "Reading" }: { what: string; verb?: string }) {
+  return (
+    <p className="py-6 text-second">
+      {verb} {what}…
+    </p>
+  );
 }
 
 function Stoppable({ what, stops }: { what: string; stops: QueryKey }) {

@@ -47,7 +47,7 @@ def _how(mechanism: str, part: Part, calls: tuple[float, float], each: tuple[flo
         who = f"{part.service} calls {_subject(part)}" if part.kind != OWN else f"{_subject(part)} runs"
         often = f"{_times(calls[1] / calls[0])} the calls" if calls[0] else "calls that were not made before"
         return f"{who} {count} times a request, {often}{_each(each)}"
-    what = {"waiting": f"time on the way from {part.service} to {part.peer}", "slower-work": f"self time of {_subject(part)}"}[mechanism]
+    what = {"waiting": f"network and queue {part.service} → {part.peer}", "slower-work": f"self time of {_subject(part)}"}[mechanism]
     moved = calls[0] and calls[1] and not 1 / 1.2 < calls[1] / calls[0] < 1.2
     return f"{what} {took} a call" + (f", with {count} calls a request" if moved else "")
 

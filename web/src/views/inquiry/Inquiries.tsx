@@ -20,8 +20,8 @@ export function Inquiries() {
             <th>asked</th>
             <th>by</th>
             <th>symptom</th>
-            <th>first suspect</th>
-            <th className="num">sure</th>
+            <th>first candidate</th>
+            <th className="num">score</th>
           </tr>
         </thead>
         <tbody>
@@ -35,7 +35,7 @@ export function Inquiries() {
                 </Link>{" "}
                 {row.signal}
               </td>
-              <td>{row.suspect ?? "nothing stands out"}</td>
+              <td>{row.candidate ?? "nothing stands out"}</td>
               <td className="num">{row.confidence == null ? "" : percent(row.confidence)}</td>
             </tr>
           ))}

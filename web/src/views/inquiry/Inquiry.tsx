@@ -33,7 +33,7 @@ export function Inquiry() {
         <Cascade view={view} />
         <Ladder view={view} />
       </div>
-      <Suspects view={view} />
+      <Candidates view={view} />
       <div className="mt-4 grid grid-cols-2 gap-7">
         <Standouts view={view} />
         <Judged view={view} />
@@ -211,9 +211,9 @@ function Ladder({ view }: { view: View }) {
             const y = 24 + index * 22;
             const colour = one.symptom ? "var(--rust)" : "var(--ink)";
             return (
-              <g key={one.name}>
+              <g key={`${one.kind} ${one.name} ${one.symptom}`}>
                 <text x="0" y={y + 4} style={{ fill: "var(--ink)" }}>
-                  {one.name}
+                  {one.symptom ? `${one.name}, the symptom` : one.name}
                 </text>
                 <path
                   d={`M${x(Date.parse(one.at))} ${y}H${width - 12}`}
@@ -236,49 +236,49 @@ function Ladder({ view }: { view: View }) {
   );
 }
 
-function title(suspect: Schemas["SuspectOut"], view: View): string {
-  const { entity, mechanism } = suspect;
-  const change = view.changes.find((one) => one.change.id === suspect.change)?.change;
+function title(candidate: Schemas["CandidateOut"], view: View): string {
+  const { entity, mechanism } = candidate;
+  const change = view.changes.find((one) => one.change.id === candidate.change)?.change;
   const name = change?.version ? `${entity.name} ${change.version}` : entity.name;
   const says: Record<string, string> = {
-    "more-calls": "calls more often than before",
-    "slower-work": "takes longer for its own work",
+    "more-calls": "makes more calls",
+    "slower-work": "is slower itself",
     waiting: "keeps requests waiting",
     errors: "fails",
     external: "answers more slowly",
     traffic: "there is more of it",
     absence: "sends less",
-    unknown: "is bad while its siblings are not",
+    unknown: "is bad while others like it are not",
   };
   return `${name} ${says[mechanism] ?? mechanism}`;
 }
 
-function Suspects({ view }: { view: View }) {
+function Candidates({ view }: { view: View }) {
   const { search } = useLocation();
   return (
-    <section aria-label="Suspects">
+    <section aria-label="Candidates">
       <h2 className="flex justify-between">
-        Suspects <span>evidence adds up as log-odds; weights are not yet calibrated</span>
+        Candidates <span>evidence adds up as log-odds; the score is not calibrated</span>
       </h2>
-      {view.suspects.length === 0 && (
+      {view.candidates.length === 0 && (
         <p className="py-3">Nothing stands out. {percent(view.unexplained)} of the change is unexplained.</p>
       )}
-      {view.suspects.map((suspect) => (
-        <article key={suspect.rank} className="border-b border-line py-2" aria-label={`Suspect ${suspect.rank}`}>
+      {view.candidates.map((candidate) => (
+        <article key={candidate.rank} className="border-b border-line py-2" aria-label={`Candidate ${candidate.rank}`}>
           <header className="flex items-baseline gap-3">
-            <b className="text-[15px]">{suspect.rank}</b>
+            <b className="text-[15px]">{candidate.rank}</b>
             <span className="flex-1">
-              <b className="text-[15px]">{title(suspect, view)}</b>{" "}
-              <span className="text-second">{[suspect.entity.kind, suspect.mechanism].join(" · ")}</span>
+              <b className="text-[15px]">{title(candidate, view)}</b>{" "}
+              <span className="text-second">{[candidate.entity.kind, candidate.mechanism].join(" · ")}</span>
             </span>
             <span className="text-second">explains</span>
-            <Bar share={suspect.explains} main={suspect.rank === 1} width={120} />
-            <span className="w-14 text-right whitespace-nowrap">{percent(suspect.explains)}</span>
-            <span className="text-second">sure</span>
-            <b className="w-14 text-right whitespace-nowrap">{percent(suspect.confidence)}</b>
+            <Bar share={candidate.explains} main={candidate.rank === 1} width={120} />
+            <span className="w-14 text-right whitespace-nowrap">{percent(candidate.explains)}</span>
+            <span className="text-second">score</span>
+            <b className="w-14 text-right whitespace-nowrap">{percent(candidate.confidence)}</b>
           </header>
           <ul>
-            {suspect.evidence.map((evidence) => (
+            {candidate.evidence.map((evidence) => (
               <li key={evidence.text} className="flex gap-2">
                 <span className={`w-[52px] shrink-0 ${evidence.for ? "text-rust" : "text-kelp"}`}>
                   {evidence.for ? "for" : "against"}
@@ -299,7 +299,7 @@ function Suspects({ view }: { view: View }) {
           </ul>
         </article>
       ))}
-      {view.suspects.length > 0 && view.unexplained > 0.005 && (
+      {view.candidates.length > 0 && view.unexplained > 0.005 && (
         <p className="mt-1 text-second">{percent(view.unexplained)} of the change is explained by none of them.</p>
       )}
     </section>
@@ -316,9 +316,9 @@ function withScope(link: string, search: string) {
 function Standouts({ view }: { view: View }) {
   const { unit } = view.effect;
   return (
-    <section aria-label="Who stands out">
+    <section aria-label="Over-represented values">
       <h2>
-        Who stands out <span>among slow or failed requests, against their siblings</span>
+        Over-represented values <span>among slow or failed requests, against other values</span>
       </h2>
       {view.standouts.length === 0 ? (
         <p className="text-second">No attribute value tells the slow requests from the others.</p>
@@ -329,8 +329,8 @@ function Standouts({ view }: { view: View }) {
               <th>value</th>
               <th className="num w-[52px]">of slow</th>
               <th className="num w-[66px]">of normal</th>
-              <th className="num w-[72px]">over usual</th>
-              <th className="num w-[72px]">siblings</th>
+              <th className="num w-[72px]">excess</th>
+              <th className="num w-[72px]">other values</th>
               <th className="num w-[58px]">explains</th>
             </tr>
           </thead>
@@ -364,7 +364,7 @@ function Standouts({ view }: { view: View }) {
                 <td className="num" title={`${one.requests} requests`}>
                   {signed(quantity(one.excess_with, unit), one.excess_with)}
                 </td>
-                <td className="num" title={`siblings of the ${one.others}`}>
+                <td className="num" title={`other values in the ${one.others}`}>
                   {signed(quantity(one.excess_others, unit), one.excess_others)}
                 </td>
                 <td className="num">{percent(one.explains)}</td>
@@ -378,10 +378,12 @@ function Standouts({ view }: { view: View }) {
 }
 
 const verdicts: Record<string, string> = {
-  responsible: "fits",
-  innocent: "its part did not change",
+  responsible: "consistent",
+  innocent: "no effect seen",
+  gradual: "slow effect possible",
+  earlier: "effect came later",
   "too-late": "came after the onset",
-  "off-path": "not on the path",
+  "off-path": "not involved",
   unclear: "too few requests to say",
 };
 
@@ -390,7 +392,7 @@ function Judged({ view }: { view: View }) {
   return (
     <section aria-label="What changed">
       <h2>
-        What changed <span>near the onset, with the service's own part before and after</span>
+        What changed <span>near the onset, with what it touches just before and after, over the usual</span>
       </h2>
       {view.changes.length === 0 && <p className="text-second">No change was announced near these windows.</p>}
       <table className="sheet-table">
@@ -428,10 +430,10 @@ function Parts({ view }: { view: View }) {
   const rest = view.contributions.length - SHOWN_PARTS;
   const name = (one: Schemas["ContributionOut"]) =>
     one.kind === "dependency"
-      ? `${one.service} asks ${one.peer}`
+      ? `${one.service} calls ${one.peer}`
       : one.kind === "transfer"
-        ? `way from ${one.service} to ${one.peer}`
-        : `${one.service} own work`;
+        ? `network and queue ${one.service} → ${one.peer}`
+        : `${one.service} self time`;
   return (
     <section className="mt-4" aria-label="All parts">
       <h2>

@@ -11,7 +11,7 @@ import { Tokens } from "./Tokens";
 
 type State = Schemas["IntakeState"];
 
-/** What arrives, from whom, how fast; what was turned away; who may send, and what is left out. */
+/** What arrives, from whom, how fast; what was rejected; who may send, and what is left out. */
 export function Intake() {
   const { me } = useOutletContext<FrameContext>();
   const query = useQuery({
@@ -21,7 +21,7 @@ export function Intake() {
   });
   if (!query.data) return <Waiting error={query.error} what="what arrives" />;
   const state = query.data;
-  const keeper = me.role === "keeper";
+  const administrator = me.role === "administrator";
   return (
     <>
       <h1>{state.sentence}</h1>
@@ -32,9 +32,9 @@ export function Intake() {
         <Senders state={state} />
         <div className="space-y-5">
           <Turned state={state} />
-          <Tokens tokens={state.tokens} keeper={keeper} />
-          <Rules rules={state.rules} keeper={keeper} />
-          <KeptFor keeper={keeper} />
+          <Tokens tokens={state.tokens} administrator={administrator} />
+          <Rules rules={state.rules} administrator={administrator} />
+          <KeptFor administrator={administrator} />
           <HowToSend />
         </div>
       </div>
@@ -53,11 +53,11 @@ function Signals({ state }: { state: State }) {
           <tr>
             <th>signal</th>
             <th>last hour</th>
-            <th className="num">a second</th>
+            <th className="num">records/s</th>
             <th className="num">requests</th>
             <th className="num">sent</th>
-            <th className="num">left out</th>
-            <th className="num">refused</th>
+            <th className="num">dropped</th>
+            <th className="num">rejected</th>
           </tr>
         </thead>
         <tbody>
@@ -80,9 +80,9 @@ function Signals({ state }: { state: State }) {
       </table>
       <p className="mt-2 text-second">
         {state.backlog.segments === 0
-          ? "Nothing waits to be packed."
-          : `${state.backlog.rows} records wait to be packed (${bytes(state.backlog.size)}), the oldest for ${span(state.backlog.oldest_s ?? 0)}.`}{" "}
-        They can be asked for meanwhile.
+          ? "Everything is compacted."
+          : `${state.backlog.rows} records wait to be compacted (${bytes(state.backlog.size)}), the oldest for ${span(state.backlog.oldest_s ?? 0)}.`}{" "}
+        They are already searchable.
       </p>
     </section>
   );
@@ -119,7 +119,7 @@ function Kept({ state }: { state: State }) {
             <th>stream</th>
             <th className="num">records</th>
             <th className="num">size</th>
-            <th className="num">each</th>
+            <th className="num">bytes/record</th>
             <th className="num">blocks</th>
             <th className="num">from</th>
             <th className="num">to</th>
@@ -155,7 +155,7 @@ function Senders({ state }: { state: State }) {
   return (
     <section aria-label="Who sends">
       <h2>
-        Who sends <span>records a second of the last minutes, and the age of the newest record</span>
+        Who sends <span>records/s of the last minutes, and the age of the newest record</span>
       </h2>
       {byService.size === 0 && <p className="text-second">Nobody in the last day.</p>}
       <table className="sheet-table" hidden={byService.size === 0}>
@@ -212,7 +212,7 @@ function Turned({ state }: { state: State }) {
         Turned away <span>in the last hour, and why</span>
       </h2>
       {state.turned.length === 0 ? (
-        <p className="text-second">Nothing was refused.</p>
+        <p className="text-second">Nothing was rejected.</p>
       ) : (
         <table className="sheet-table">
           <tbody>

@@ -9,7 +9,7 @@ type Terms = Pick<Row, "full_hours" | "thinned_hours" | "summary_days">;
 const SAMPLED = ["spans", "logs"];
 
 /** How long each environment's records are kept: in full, then as a sample or as summaries. */
-export function KeptFor({ keeper }: { keeper: boolean }) {
+export function KeptFor({ administrator }: { administrator: boolean }) {
   const queries = useQueryClient();
   const query = useQuery({ queryKey: ["retention"], queryFn: () => take(client.GET("/api/retention")) });
   const refresh = () => queries.invalidateQueries({ queryKey: ["retention"] });
@@ -45,7 +45,7 @@ export function KeptFor({ keeper }: { keeper: boolean }) {
             <Kept
               key={`${row.environment} ${row.stream} ${row.full_hours} ${row.thinned_hours} ${row.summary_days}`}
               row={row}
-              keeper={keeper}
+              administrator={administrator}
               set={(terms) => set.mutate({ ...row, ...terms })}
               reset={() => reset.mutate(row)}
             />
@@ -63,12 +63,12 @@ export function KeptFor({ keeper }: { keeper: boolean }) {
 
 interface KeptProps {
   row: Row;
-  keeper: boolean;
+  administrator: boolean;
   set: (terms: Terms) => void;
   reset: () => void;
 }
 
-function Kept({ row, keeper, set, reset }: KeptProps) {
+function Kept({ row, administrator, set, reset }: KeptProps) {
   const [terms, setTerms] = useState<Terms>(row);
   const changed = (["full_hours", "thinned_hours", "summary_days"] as const).some((name) => terms[name] !== row[name]);
   const sampled = SAMPLED.includes(row.stream);
@@ -76,7 +76,7 @@ function Kept({ row, keeper, set, reset }: KeptProps) {
     <td className="num">
       {!applies ? (
         <span className="text-second">–</span>
-      ) : keeper ? (
+      ) : administrator ? (
         <input
           aria-label={`${label} of ${row.stream} in ${row.environment}`}
           className="field w-16 text-right"
@@ -98,11 +98,11 @@ function Kept({ row, keeper, set, reset }: KeptProps) {
       {field("thinned_hours", "hours as a sample", sampled)}
       {field("summary_days", "days of summaries", !sampled)}
       <td className="num">
-        {keeper && changed ? (
+        {administrator && changed ? (
           <button type="button" className="underline" onClick={() => set(terms)}>
             keep so
           </button>
-        ) : keeper && row.own ? (
+        ) : administrator && row.own ? (
           <button
             type="button"
             className="underline"

@@ -6,7 +6,7 @@ import { ago } from "../../shared/format";
 const SIGNALS = ["traces", "metrics", "logs"] as const;
 
 /** What is not stored: by an attribute's value. Each rule shows how much it left out, and the last such record. */
-export function Rules({ rules, keeper }: { rules: Schemas["RuleRow"][]; keeper: boolean }) {
+export function Rules({ rules, administrator }: { rules: Schemas["RuleRow"][]; administrator: boolean }) {
   const queries = useQueryClient();
   const refresh = () => queries.invalidateQueries({ queryKey: ["intake"] });
   const change = useMutation({
@@ -33,9 +33,9 @@ export function Rules({ rules, keeper }: { rules: Schemas["RuleRow"][]; keeper: 
               {rule.signal} with <b>{rule.attribute}</b> = <code className="font-mono">{rule.value}</code>
             </span>
             <span title={rule.last_dropped ?? undefined}>
-              {rule.dropped} left out{rule.last_dropped ? `, last ${ago(rule.last_dropped, now)}` : ""}
+              {rule.dropped} dropped{rule.last_dropped ? `, last ${ago(rule.last_dropped, now)}` : ""}
             </span>
-            {keeper && (
+            {administrator && (
               <>
                 <button
                   type="button"
@@ -57,13 +57,13 @@ export function Rules({ rules, keeper }: { rules: Schemas["RuleRow"][]; keeper: 
           </div>
           {rule.example && (
             <details className="text-second">
-              <summary>the last one left out</summary>
+              <summary>the last one dropped</summary>
               <pre className="overflow-x-auto font-mono text-[12px]">{JSON.stringify(rule.example, null, 1)}</pre>
             </details>
           )}
         </div>
       ))}
-      {keeper && <NewRule onMade={refresh} />}
+      {administrator && <NewRule onMade={refresh} />}
       {error && (
         <p role="alert" className="text-rust">
           {error.message}

@@ -4,7 +4,7 @@ import { client, type Schemas, take } from "../../api/client";
 import { ago, significant } from "../../shared/format";
 
 /** Who may send. A new token's secret is shown once, here. */
-export function Tokens({ tokens, keeper }: { tokens: Schemas["TokenRow"][]; keeper: boolean }) {
+export function Tokens({ tokens, administrator }: { tokens: Schemas["TokenRow"][]; administrator: boolean }) {
   const queries = useQueryClient();
   const [name, setName] = useState("");
   const [quota, setQuota] = useState("");
@@ -37,7 +37,7 @@ export function Tokens({ tokens, keeper }: { tokens: Schemas["TokenRow"][]; keep
               <td className="num">{one.quota == null ? "no quota" : `at most ${significant(one.quota)} a minute`}</td>
               <td className="num">{one.last_used ? `used ${ago(one.last_used, now)}` : "never used"}</td>
               <td className="num">
-                {keeper && !one.revoked && (
+                {administrator && !one.revoked && (
                   <button
                     type="button"
                     className="underline"
@@ -57,7 +57,7 @@ export function Tokens({ tokens, keeper }: { tokens: Schemas["TokenRow"][]; keep
           Copy it now, it is not shown again: <code className="font-mono select-all">{make.data.secret}</code>
         </p>
       )}
-      {keeper && (
+      {administrator && (
         <form
           className="mt-2 flex items-center gap-3"
           onSubmit={(event) => {

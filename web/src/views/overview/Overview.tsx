@@ -2,7 +2,7 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useLocation, useOutletContext } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
-import { Gauge, standingColour } from "../../charts/Gauge";
+import { Gauge, healthColour } from "../../charts/Gauge";
 import { Spark } from "../../charts/Spark";
 import type { FrameContext } from "../../frame/Frame";
 import { rangeQuery, useScope, windowsQuery } from "../../frame/scope";
@@ -10,7 +10,7 @@ import { FindCause, signalOf } from "../../shared/FindCause";
 import { clock, duration, percentileTitle, rate, share, signed, significant } from "../../shared/format";
 import { Waiting } from "../../shared/Waiting";
 
-type Row = Schemas["Standing"];
+type Row = Schemas["ServiceHealth"];
 
 export function Overview() {
   const { windows, ribbon } = useOutletContext<FrameContext>();
@@ -26,7 +26,7 @@ export function Overview() {
     placeholderData: keepPreviousData,
   });
   const [held, setHeld] = useState<Schemas["Overview"] | null>(null);
-  if (!query.data) return <Waiting error={query.error} what="the standing of all services" />;
+  if (!query.data) return <Waiting error={query.error} what="the health of all services" />;
   if (!query.data.services.length) return <NothingYet newest={ribbon.newest} />;
   const shown = held ?? query.data;
   const worst = shown.services[0];
@@ -38,7 +38,7 @@ export function Overview() {
           <p className="text-second">{shown.detail}</p>
         </div>
         {worst && (
-          <FindCause main windows={windows} asked={{ service: worst.service, signal: signalOf(worst.standing) }} />
+          <FindCause main windows={windows} asked={{ service: worst.service, signal: signalOf(worst.health) }} />
         )}
       </div>
       {/* The list holds still while it is read. */}
@@ -48,11 +48,11 @@ export function Overview() {
         </caption>
         <thead>
           <tr>
-            <th>standing</th>
+            <th>health</th>
             <th>service</th>
             <th className="max-[1180px]:hidden">traffic</th>
             <th className="num" title="Requests a second, in the reference and in the focus">
-              a second, was and is
+              requests/s <span className="text-kelp">reference</span>, focus
             </th>
             <th className="num" colSpan={2}>
               failing
@@ -62,9 +62,9 @@ export function Overview() {
             <th className="num">p95</th>
             <th className="num">p99</th>
             <th className="num" colSpan={2}>
-              p95 was, change
+              p95 <span className="text-kelp">reference</span>, change
             </th>
-            <th className="num max-[1180px]:hidden">weight</th>
+            <th className="num max-[1180px]:hidden">priority</th>
             <th className="num">since</th>
           </tr>
         </thead>
@@ -75,7 +75,7 @@ export function Overview() {
         </tbody>
       </table>
       <p className="mt-2 text-second">
-        {shown.services.length} services · sorted by weight: surprise in bits × √ of the share of traffic
+        {shown.services.length} services · sorted by priority: surprise in bits × √ of the share of traffic
         {held && held !== query.data ? " · newer figures wait until the pointer leaves the table" : ""}
       </p>
     </>
@@ -84,13 +84,13 @@ export function Overview() {
 
 function ServiceRow({ row }: { row: Row }) {
   const { search } = useLocation();
-  const off = row.standing === "slow" || row.standing === "failing";
-  const sample = `${row.focus.requests} requests in the focus, ${row.reference.requests} in the reference`;
+  const off = row.health === "slow" || row.health === "failing";
+  const sample = `${row.focus.requests} requests in the focus window, ${row.reference.requests} in the reference window`;
   const difference = row.p95_difference;
   return (
     <tr data-service={row.service}>
       <td className="w-[88px] whitespace-nowrap">
-        <Gauge standing={row.standing} /> <span className={standingColour(row.standing)}>{row.standing}</span>
+        <Gauge health={row.health} /> <span className={healthColour(row.health)}>{row.health}</span>
       </td>
       <td className="font-semibold whitespace-nowrap">
         <Link to={{ pathname: `/services/${encodeURIComponent(row.service)}`, search }}>{row.service}</Link>
@@ -132,7 +132,7 @@ function ServiceRow({ row }: { row: Row }) {
         className="num max-[1180px]:hidden"
         title={`${row.bits} bits × √${significant(row.traffic_share, 2)} of the busiest service's traffic`}
       >
-        {row.weight}
+        {row.priority}
       </td>
       <td className="num">{row.since ? clock(row.since) : ""}</td>
     </tr>

@@ -5,7 +5,7 @@ import { Link, useLocation, useOutletContext, useParams } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
 import { Band, type Values } from "../../charts/Band";
 import { changeTitle } from "../../charts/ChangeMark";
-import { Gauge, standingColour } from "../../charts/Gauge";
+import { Gauge, healthColour } from "../../charts/Gauge";
 import { type Drawing, TimeChart } from "../../charts/TimeChart";
 import type { FrameContext } from "../../frame/Frame";
 import { rangeQuery, useScope, windowsQuery } from "../../frame/scope";
@@ -51,9 +51,9 @@ export function Service() {
       <div className="mb-3 flex items-start gap-3">
         <div className="flex-1">
           <h1>
-            <Gauge standing={view.standing} /> {view.service}{" "}
-            <span className={`text-[15px] ${standingColour(view.standing)}`}>
-              {view.standing}
+            <Gauge health={view.health} /> {view.service}{" "}
+            <span className={`text-[15px] ${healthColour(view.health)}`}>
+              {view.health}
               {view.since ? ` since ${clock(view.since)}` : ""}
             </span>
           </h1>
@@ -68,7 +68,7 @@ export function Service() {
         <Link className="action hover:no-underline" to={{ pathname: "/traces", search: tracesOf(search, name) }}>
           Traces
         </Link>
-        <FindCause main windows={windows} asked={{ service: name, signal: signalOf(view.standing) }} />
+        <FindCause main windows={windows} asked={{ service: name, signal: signalOf(view.health) }} />
       </div>
       <div className="grid grid-cols-[minmax(0,1fr)_400px] gap-6">
         <div>
@@ -79,8 +79,8 @@ export function Service() {
         </div>
         <div>
           <Operations view={view} />
-          <Calls title="asks" rows={view.asks} link />
-          <Calls title="asked by" rows={view.asked_by} link />
+          <Calls title="calls" rows={view.calls} link />
+          <Calls title="called by" rows={view.called_by} link />
           <NearChanges changes={view.changes} />
         </div>
       </div>
@@ -106,7 +106,7 @@ const largest = (...lists: Values[]) => Math.max(...lists.flat().map((value) => 
 
 const outcomeColours: Record<string, string> = {
   failed: "var(--rust)",
-  refused: "var(--ochre)",
+  "client error": "var(--ochre)",
   done: "color-mix(in srgb, var(--slate) 22%, transparent)",
 };
 
@@ -145,10 +145,10 @@ function Outcomes({ view, shared, onCause }: ChartProps) {
       {...shared}
       onCause={onCause}
       height={150}
-      label="Requests a second by outcome"
+      label="Requests/s by outcome"
       title={
         <>
-          Requests by outcome <span className="font-normal text-second">a second, square-root axis</span>
+          Requests by outcome <span className="font-normal text-second">per second, square-root axis</span>
         </>
       }
       legend={(i) =>
@@ -296,7 +296,7 @@ function Operations({ view }: { view: View }) {
       <thead>
         <tr>
           <th>operation</th>
-          <th className="num">share of the rise</th>
+          <th className="num">share of added latency</th>
           <th className="num text-kelp!">reference</th>
           <th className="num text-rust!">focus p95</th>
           <th />
@@ -311,11 +311,12 @@ function Operations({ view }: { view: View }) {
               </Link>
             </td>
             <td className="num">
-              {row.share_of_rise == null ? (
+              {row.share_of_added_latency == null ? (
                 "–"
               ) : (
                 <>
-                  <Bar share={row.share_of_rise} main={row.share_of_rise >= 0.5} /> {percent(row.share_of_rise)}
+                  <Bar share={row.share_of_added_latency} main={row.share_of_added_latency >= 0.5} />{" "}
+                  {percent(row.share_of_added_latency)}
                 </>
               )}
             </td>
@@ -328,7 +329,7 @@ function Operations({ view }: { view: View }) {
             <td className="num">
               <FindCause
                 windows={windows}
-                asked={{ service: view.service, operation: row.operation, signal: signalOf(view.standing) }}
+                asked={{ service: view.service, operation: row.operation, signal: signalOf(view.health) }}
               />
             </td>
           </tr>
@@ -393,7 +394,7 @@ function NearChanges({ changes }: { changes: Schemas["ChangeOut"][] }) {
   return (
     <section>
       <h2>
-        Changes <span>here and in what it asks</span>
+        Changes <span>here and in what it calls</span>
       </h2>
       {changes.length === 0 && <p className="text-second">None in this time.</p>}
       <ul>

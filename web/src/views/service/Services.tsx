@@ -4,7 +4,7 @@ import { client, take } from "../../api/client";
 import { useScope } from "../../frame/scope";
 import { Waiting } from "../../shared/Waiting";
 
-/** All services ever seen, by name; the Overview has them by standing. */
+/** All services ever seen, by name; the Overview has them by health. */
 export function Services() {
   const [scope] = useScope();
   const { search } = useLocation();

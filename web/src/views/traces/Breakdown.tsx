@@ -81,16 +81,16 @@ function Values({ data, keep }: { data: Schemas["Breakdown"]; keep: Props["keep"
               className="num"
               title="The focus's mean less the reference's, times the focus's requests; a value new in the focus is held against all of the reference"
             >
-              adds waiting
+              added latency (total)
             </th>
             <th className="num" title="Failures beyond those at the reference's share">
-              adds failures
+              added errors
             </th>
-            <th className="num text-kelp!">requests a second</th>
+            <th className="num text-kelp!">requests/s</th>
             <th className="num text-rust!">focus</th>
             <th className="num text-kelp!">p95</th>
             <th className="num text-rust!">focus</th>
-            <th className="num text-kelp!">failed</th>
+            <th className="num text-kelp!">errors</th>
             <th className="num text-rust!">focus</th>
           </tr>
         </thead>

@@ -76,7 +76,7 @@ export function Traces() {
           <h1>Requests {filter.service ? `at ${filter.service}` : "from outside"}</h1>
           <p className="text-second">
             {query.data
-              ? `${query.data.found} in the ${window} ${clock(windows[window].start)} – ${clock(windows[window].end)}, ${query.data.shown} shown${query.data.stand_for > query.data.found + 0.5 ? `, standing for ${significant(query.data.stand_for)} requests` : ""}`
+              ? `${query.data.found} in the ${window} ${clock(windows[window].start)} – ${clock(windows[window].end)}, ${query.data.shown} shown${query.data.stand_for > query.data.found + 0.5 ? `, a sample of about ${significant(query.data.stand_for)} requests` : ""}`
               : "…"}
           </p>
           {query.data?.detail && <p className="text-second">{query.data.detail}</p>}

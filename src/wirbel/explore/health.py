@@ -1,4 +1,4 @@
-"""The standing of all services: worst first, focus beside reference."""
+"""The health of all services: worst first, focus beside reference."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from wirbel.core.expected.band import SURPRISED, Band, expected_band
 from wirbel.core.text import rfc3339
 from wirbel.explore import series
 from wirbel.explore.figures import figures, spark
-from wirbel.explore.schemas import Overview, Standing
+from wirbel.explore.schemas import Overview, ServiceHealth
 from wirbel.store.models import Stream
 
 Window = tuple[int, int]
@@ -57,7 +57,7 @@ def overview(start: int, end: int, focus: Window, reference: Window, environment
         verdict = judge(i, grid, (focus, reference), both[0], both[1], found, latency, traffic)
         share = float(both[0].count[i]) / busiest if verdict.word != "silent" else float(both[1].count[i]) / max(float(both[1].count.max()), 1e-9)
         rows.append(_row(name, i, verdict, share, focus, reference, both, found, latency, rate, traffic, stride))
-    rows.sort(key=lambda r: (-r.weight, -r.focus.requests, r.service))
+    rows.sort(key=lambda r: (-r.priority, -r.focus.requests, r.service))
     sentence, detail = _say(rows)
     newest = rfc3339(int(arrow.numbers(drawn["minute"]).max()) + grid.step_ns)
     return Overview(services=rows, sentence=sentence, detail=detail, minutes_a_point=stride * grid.step // 60, newest=newest)
@@ -135,7 +135,7 @@ def _row(
     rate: Floats,
     traffic: Band,
     stride: int,
-) -> Standing:
+) -> ServiceHealth:
     now, before = figures(both[0], i, series.window_seconds(focus)), figures(both[1], i, series.window_seconds(reference))
     comparable = now.p95 is not None and before.p95 is not None
 
@@ -146,11 +146,11 @@ def _row(
         ordered = np.sort(parts, axis=1)
         return np.where(np.isnan(parts).all(axis=1), np.nan, ordered[:, (stride - 1) // 2])
 
-    return Standing(
+    return ServiceHealth(
         service=name,
-        standing=verdict.word,
+        health=verdict.word,
         since=rfc3339(verdict.since) if verdict.since else None,
-        weight=round(verdict.bits * float(np.sqrt(share)), 1),
+        priority=round(verdict.bits * float(np.sqrt(share)), 1),
         bits=round(verdict.bits, 1),
         traffic_share=share,
         focus=now,
@@ -166,9 +166,9 @@ def _row(
 _NUMBERS = ("No", "One", "Two", "Three", "Four", "Five", "Six", "Seven", "Eight", "Nine", "Ten")
 
 
-def _say(rows: list[Standing]) -> tuple[str, str]:
+def _say(rows: list[ServiceHealth]) -> tuple[str, str]:
     """The state in one sentence, and the worst service in another."""
-    off = {word: [r for r in rows if r.standing == word] for word in ("slow", "failing", "silent")}
+    off = {word: [r for r in rows if r.health == word] for word in ("slow", "failing", "silent")}
     told = []
     for word, found in off.items():
         if found:
@@ -176,12 +176,12 @@ def _say(rows: list[Standing]) -> tuple[str, str]:
             who = f"{found[0].service} is" if len(found) == 1 else f"{count if not told else count.lower()} services are"
             told.append(f"{who} {word}")
     if not told:
-        learning = sum(r.standing == "learning" for r in rows)
+        learning = sum(r.health == "learning" for r in rows)
         return "Nothing stands out in the focus.", (
             f"{learning} services are" if learning > 1 else "One service is"
         ) + " still learning what is normal." if learning else ""
     worst = rows[0]
-    detail = f"Worst where people wait: {worst.service}"
+    detail = f"Most affected: {worst.service}"
     if worst.focus.p95 is not None and worst.reference.p95 is not None:
         detail += f", p95 {text.seconds(worst.focus.p95)} instead of {text.seconds(worst.reference.p95)}"
     return ", ".join(told) + ".", detail + "."

@@ -1,4 +1,4 @@
-"""What is ordered on the demo's stage happens in its world, and is remembered."""
+"""What is ordered on the demo's practice happens in its world, and is remembered."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ import pytest
 
 from wirbel.core.signals.changes import from_plain, parse_time
 from wirbel.demo import faults, history
-from wirbel.demo.stage import ORDERS, REMEDIES, SHOWN, Act, Stage
+from wirbel.demo.practice import ORDERS, REMEDIES, SHOWN, Act, Practice
 from wirbel.demo.world.conditions import Conditions
 from wirbel.demo.world.state import solve
 
@@ -19,8 +19,8 @@ MINUTE_NS = 60 * 10**9
 
 
 @pytest.fixture
-def stage(tmp_path: Path) -> Stage:
-    return Stage(tmp_path, 1, NOW, "bad-deploy")
+def practice(tmp_path: Path) -> Practice:
+    return Practice(tmp_path, 1, NOW, "bad-deploy")
 
 
 def order(folder: Path, act: str, do: str) -> None:
@@ -32,37 +32,37 @@ def shown(folder: Path) -> dict[str, dict[str, str | None]]:
     return {act["name"]: act for act in json.loads((folder / SHOWN).read_text())["acts"]}
 
 
-def response(stage: Stage, at: int) -> float:
+def response(practice: Practice, at: int) -> float:
     """Mean seconds of a reservation in the minute after ``at``."""
-    conditions = Conditions(stage.happenings().effects, at - 10 * MINUTE_NS, 72, 10)
+    conditions = Conditions(practice.happenings().effects, at - 10 * MINUTE_NS, 72, 10)
     return float(solve(conditions).response["quay-web POST /reservations"][60:66].mean())
 
 
-def test_a_remedy_ends_the_fault_is_told_as_a_change_and_the_world_recovers(stage: Stage, tmp_path: Path) -> None:
-    stage.obey(NOW)
+def test_a_remedy_ends_the_fault_is_told_as_a_change_and_the_world_recovers(practice: Practice, tmp_path: Path) -> None:
+    practice.obey(NOW)
     assert shown(tmp_path)["bad-deploy"]["since"]
-    suffering = response(stage, NOW + 5 * MINUTE_NS)
+    suffering = response(practice, NOW + 5 * MINUTE_NS)
     order(tmp_path, "bad-deploy", "remedy")
-    assert stage.obey(NOW + 6 * MINUTE_NS)
+    assert practice.obey(NOW + 6 * MINUTE_NS)
     assert shown(tmp_path)["bad-deploy"] | {"about": ""} == {"name": "bad-deploy", "about": "", "remedy": "roll back", "since": None, "how": "remedied"}
-    recovered = response(stage, NOW + 8 * MINUTE_NS)
+    recovered = response(practice, NOW + 8 * MINUTE_NS)
     assert recovered < 0.7 * suffering
-    told = [change for change in stage.happenings().changes if change["kind"] == "rollback"]
+    told = [change for change in practice.happenings().changes if change["kind"] == "rollback"]
     assert [(change["service"], parse_time(change["at"], "at")) for change in told] == [("berth-planner", NOW + 6 * MINUTE_NS)]
     from_plain(told[0])
-    assert stage.happenings().versions("berth-planner", *two(NOW + 10 * MINUTE_NS)).tolist() == ["4.7.3", "4.7.3"]
+    assert practice.happenings().versions("berth-planner", *two(NOW + 10 * MINUTE_NS)).tolist() == ["4.7.3", "4.7.3"]
 
 
 def two(at: int):  # type: ignore[no-untyped-def]
     return np.array([at, at]), np.array([0, 2])
 
 
-def test_what_was_started_goes_on_after_a_restart_of_the_feed(stage: Stage, tmp_path: Path) -> None:
+def test_what_was_started_goes_on_after_a_restart_of_the_feed(practice: Practice, tmp_path: Path) -> None:
     order(tmp_path, "memory-leak", "start")
     order(tmp_path, "zone-loss", "start")
     order(tmp_path, "zone-loss", "start")  # twice is once
-    stage.obey(NOW)
-    again = Stage(tmp_path, 1, NOW, "bad-deploy")
+    practice.obey(NOW)
+    again = Practice(tmp_path, 1, NOW, "bad-deploy")
     assert [act.kind for act in again.acts] == ["bad-deploy", "memory-leak", "zone-loss"]
     assert not again.obey(NOW + MINUTE_NS)
     leak = next(act for act in again.acts if act.kind == "memory-leak")
@@ -75,14 +75,14 @@ def test_what_was_started_goes_on_after_a_restart_of_the_feed(stage: Stage, tmp_
 
 @pytest.mark.parametrize("kind", REMEDIES)
 def test_every_remedy_is_a_change_that_can_be_told(kind: str, tmp_path: Path) -> None:
-    stage = Stage(tmp_path, 1, NOW, "nothing-wrong")
+    practice = Practice(tmp_path, 1, NOW, "nothing-wrong")
     order(tmp_path, kind, "start")
-    stage.obey(NOW)
+    practice.obey(NOW)
     order(tmp_path, kind, "remedy")
-    stage.obey(NOW + 40 * MINUTE_NS)
-    assert len(stage.done) == 1
-    from_plain(stage.done[0])
-    act = stage.acts[-1]
+    practice.obey(NOW + 40 * MINUTE_NS)
+    assert len(practice.done) == 1
+    from_plain(practice.done[0])
+    act = practice.acts[-1]
     assert all(effect.shape.start >= act.end or effect.shape.end <= act.end + MINUTE_NS for effect in act.fault().happenings.effects)
 
 

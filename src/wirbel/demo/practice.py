@@ -15,7 +15,7 @@ from wirbel.demo.faults.model import change
 from wirbel.demo.history import AHEAD_NS, FAULT_MINUTES_AGO, MINUTE_NS, ahead
 from wirbel.demo.world.happenings import Happenings
 
-SHOWN, ORDERS, KEPT = "stage.json", "orders.jsonl", "acts.json"
+SHOWN, ORDERS, KEPT = "practice.json", "orders.jsonl", "acts.json"
 
 REMEDIES: dict[str, tuple[str, str, str | None]] = {
     "bad-deploy": ("roll back", "rollback", "berth-planner"),
@@ -56,7 +56,7 @@ class Act:
         return faults.make(self.kind, self.seed, Span(self.onset, self.end, self.ahead))
 
 
-class Stage:
+class Practice:
     """Kept in files of a folder, so that a feed that starts again goes on where it was."""
 
     def __init__(self, folder: Path, seed: int, made: int, going_on: str) -> None:
@@ -135,7 +135,7 @@ def write(file: Path, state: object) -> None:
 
 
 def hide(folder: Path) -> None:
-    """Where no feed obeys, there is no stage to show; what was done on it stays."""
+    """Where no feed obeys, there is no practice to show; what was done on it stays."""
     (folder / SHOWN).unlink(missing_ok=True)
 
 

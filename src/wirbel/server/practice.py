@@ -1,4 +1,4 @@
-"""The demo's stage: what its feed can let happen, and orders to it. Without a demo there is none.
+"""The demo's practice: what its feed can let happen, and orders to it. Without a demo there is none.
 
 The feed is another process and keeps two files in Wirbel's home: what it shows, which is passed on
 here as it is, and the orders that it reads. Nothing here knows what they mean.
@@ -15,7 +15,7 @@ from django.http import HttpRequest
 from ninja import Router, Schema
 from ninja.errors import HttpError
 
-SHOWN = "stage.json"
+SHOWN = "practice.json"
 ORDERS = "orders.jsonl"
 MOST_ORDERS_BYTES = 200_000
 router = Router()
@@ -29,7 +29,7 @@ class Act(Schema):
     how: str | None
 
 
-class Stage(Schema):
+class Practice(Schema):
     acts: list[Act]
     waiting: int
 
@@ -39,29 +39,29 @@ class Order(Schema):
     do: Literal["start", "stop", "remedy"]
 
 
-def _stage() -> Stage:
+def _practice() -> Practice:
     try:
         shown = json.loads((settings.HOME / SHOWN).read_text())
     except FileNotFoundError as error:
         raise HttpError(404, "No demo is running here.") from error
     orders = settings.HOME / ORDERS
     given = len(orders.read_text().splitlines()) if orders.exists() else 0
-    return Stage(acts=shown["acts"], waiting=max(given - int(shown["obeyed"]), 0))
+    return Practice(acts=shown["acts"], waiting=max(given - int(shown["obeyed"]), 0))
 
 
-@router.get("/demo", response=Stage)
-def get_stage(request: HttpRequest) -> Any:
+@router.get("/demo", response=Practice)
+def get_practice(request: HttpRequest) -> Any:
     """What the demo can let happen, and what goes on."""
-    return _stage()
+    return _practice()
 
 
-@router.post("/demo", response=Stage)
+@router.post("/demo", response=Practice)
 def give_order(request: HttpRequest, given: Order) -> Any:
     """Starts or stops a fault of the demo world, or performs its remedy; the feed obeys within seconds."""
     user: Any = request.user
     if not user.may_respond:
-        raise HttpError(403, "Your role may look, but not change the demo; ask a keeper.")
-    act = next((act for act in _stage().acts if act.name == given.act), None)
+        raise HttpError(403, "Your role may look, but not change the demo; ask an administrator.")
+    act = next((act for act in _practice().acts if act.name == given.act), None)
     if act is None:
         raise HttpError(400, f"The demo has no fault named {given.act}.")
     if (act.since is None) != (given.do == "start"):
@@ -75,4 +75,4 @@ def give_order(request: HttpRequest, given: Order) -> Any:
     descriptor = os.open(file, os.O_WRONLY | os.O_APPEND | os.O_CREAT, 0o600)
     with os.fdopen(descriptor, "w") as handle:
         handle.write(line)
-    return _stage()
+    return _practice()

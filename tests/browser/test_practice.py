@@ -1,4 +1,4 @@
-"""The demo's stage on the screen; its feed is played by the test."""
+"""The demo's practice on the screen; its feed is played by the test."""
 
 from __future__ import annotations
 
@@ -7,19 +7,19 @@ import json
 from playwright.sync_api import Page, expect
 
 from tests.conftest import Instance
-from tests.server.test_stage import stage  # noqa: F401  a fixture
-from wirbel.demo.stage import ORDERS, Stage
+from tests.server.test_practice import practice  # noqa: F401  a fixture
+from wirbel.demo.practice import ORDERS, Practice
 
 
-def test_a_fault_is_started_and_remedied_on_the_screen(instance: Instance, stage: Stage, page: Page) -> None:  # noqa: F811
+def test_a_fault_is_started_and_remedied_on_the_screen(instance: Instance, practice: Practice, page: Page) -> None:  # noqa: F811
     page.goto(f"{instance.url}/?environment=production")
-    page.get_by_role("link", name="Stage").click()
+    page.get_by_role("link", name="Practice").click()
     expect(page.get_by_role("heading", level=1)).to_have_text("bad-deploy goes on.")
     for button in ("roll back: bad-deploy", "start: zone-loss"):
         with page.expect_response(lambda answer: answer.url.endswith("/api/demo") and answer.request.method == "POST"):
             page.get_by_role("button", name=button).click()
     expect(page.get_by_role("status")).to_contain_text("obeys within seconds")
-    stage.obey(instance.made + 10**9)
+    practice.obey(instance.made + 10**9)
     expect(page.get_by_role("heading", level=1)).to_have_text("zone-loss goes on.")
     expect(page.locator("tr[data-act=bad-deploy]")).to_contain_text("remedied")
     assert [json.loads(line)["do"] for line in (instance.home / ORDERS).read_text().splitlines()] == ["remedy", "start"]

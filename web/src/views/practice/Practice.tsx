@@ -6,9 +6,9 @@ import { Waiting } from "../../shared/Waiting";
 const LOOK_AGAIN_MS = 2_000;
 
 /** What the demo can let happen; nothing where no demo runs. */
-export function useStage() {
+export function usePractice() {
   return useQuery({
-    queryKey: ["stage"],
+    queryKey: ["practice"],
     queryFn: async () => {
       try {
         return await take(client.GET("/api/demo"));
@@ -22,24 +22,24 @@ export function useStage() {
 }
 
 /** Faults of the demo world to start, stop and remedy, so that what they do and how it recovers can be watched. */
-export function Stage() {
+export function Practice() {
   const queries = useQueryClient();
-  const stage = useStage();
+  const practice = usePractice();
   useQuery({
-    queryKey: ["stage", "again"],
+    queryKey: ["practice", "again"],
     queryFn: async () => {
-      await queries.invalidateQueries({ queryKey: ["stage"], exact: true });
+      await queries.invalidateQueries({ queryKey: ["practice"], exact: true });
       return null;
     },
     refetchInterval: LOOK_AGAIN_MS,
   });
   const order = useMutation({
     mutationFn: (body: Schemas["Order"]) => take(client.POST("/api/demo", { body })),
-    onSuccess: (shown) => queries.setQueryData(["stage"], shown),
+    onSuccess: (shown) => queries.setQueryData(["practice"], shown),
   });
-  if (stage.data === null) return <p className="py-6">No demo is running here.</p>;
-  if (!stage.data) return <Waiting error={stage.error} what="the stage" />;
-  const { acts, waiting } = stage.data;
+  if (practice.data === null) return <p className="py-6">No demo is running here.</p>;
+  if (!practice.data) return <Waiting error={practice.error} what="the practice faults" />;
+  const { acts, waiting } = practice.data;
   const going = acts.filter((act) => act.since !== null);
   return (
     <>
@@ -50,7 +50,7 @@ export function Stage() {
             : "Nothing is wrong in the demo world."}
         </h1>
         <span role="status" className="text-second">
-          {waiting > 0 && "The world has been told; it obeys within seconds."}
+          {waiting > 0 && "The order was given; it takes effect within seconds."}
           {order.error?.message}
         </span>
       </div>
