@@ -60,14 +60,16 @@ def files(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Path]:
 def test_load_counts_what_was_stored_and_refused_and_twice_is_once(empty: Instance, files: tuple[Path, Path]) -> None:
     first = empty.command("load", *map(str, files))
     assert first.returncode == 0, first.stderr
-    assert "stored 400 spans\n" in first.stderr
-    assert "refused 1: a line is not JSON" in first.stderr
-    assert "stored 1 changes\n" in first.stderr
-    assert "at: is missing" in first.stderr
-    assert first.stdout == ""
+    assert "stored 400 spans\n" in first.stdout
+    assert "refused 1: a line is not JSON" in first.stdout
+    assert "stored 1 changes\n" in first.stdout
+    assert "at: is missing" in first.stdout
+    assert first.stderr == ""
     again = empty.command("load", *map(str, files))
-    assert "stored nothing" in again.stderr
-    assert "200 requests were stored before" in again.stderr
+    assert "stored nothing" in again.stdout
+    assert "200 requests were stored before" in again.stdout
+    assert "1 changes were stored before" in again.stdout
+    assert "stored 1 changes" not in again.stdout
 
 
 def test_diagnose_prints_the_contract(empty: Instance, files: tuple[Path, Path]) -> None:
@@ -95,7 +97,8 @@ def test_diagnose_prints_the_contract(empty: Instance, files: tuple[Path, Path])
         (["--service", "s", "--signal", "joy", "--from", "2025-06-15T15:00:00Z", "--to", "2025-06-15T16:00:00Z"], 2, "invalid choice"),
         (["--service", "s", "--signal", "latency", "--from", "2025-06-15T15:00:00", "--to", "2025-06-15T16:00:00Z"], 2, "no zone"),
         (["--service", "s", "--signal", "latency", "--from", "2025-06-15T15:00:00Z", "--to", "2025-06-15T16:00:00Z"], 1, "no requests of s"),
-        (["--service", "s", "--signal", "latency", "--from", "2025-06-15T16:00:00Z", "--to", "2025-06-15T15:00:00Z"], 1, "end after it starts"),
+        (["--service", "s", "--signal", "latency", "--from", "2025-06-15T16:00:00Z", "--to", "2025-06-15T15:00:00Z"], 2, "end after it starts"),
+        (["--service", "s", "--signal", "latency", "--from", "2025-06-15T15:00:00Z", "--to", "2025-06-15T16:00:00Z", "--reference-from", "2025-06-15T14:00:00Z", "--reference-to", "2025-06-15T15:30:00Z"], 2, "overlap"),
     ],
 )
 def test_wrong_calls_say_what_is_wrong(empty: Instance, words: list[str], status: int, says: str) -> None:
@@ -105,10 +108,17 @@ def test_wrong_calls_say_what_is_wrong(empty: Instance, words: list[str], status
     assert done.stdout == ""
 
 
-def test_a_file_that_is_not_there(empty: Instance) -> None:
-    done = empty.command("load", "/nowhere/at-all.jsonl")
+def test_a_file_that_is_not_there_keeps_no_other_from_being_loaded(empty: Instance, files: tuple[Path, Path], tmp_path: Path) -> None:
+    broken = tmp_path / "broken.jsonl.gz"
+    broken.write_bytes(b"\x1f\x8b and no more of it")
+    one = {"kind": "deploy", "at": "2025-06-15T15:00:00Z", "service": "late"}
+    last = tmp_path / "last.jsonl"
+    last.write_text(json.dumps(one) + "\n")
+    done = empty.command("load", "/nowhere/at-all.jsonl", str(broken), str(last))
     assert done.returncode == 1
-    assert "cannot be read" in done.stderr
+    assert "/nowhere/at-all.jsonl cannot be read" in done.stderr
+    assert "broken.jsonl.gz: stored nothing\n  refused 1: the file is damaged" in done.stdout
+    assert "last.jsonl: stored 1 changes" in done.stdout
 
 
 def test_the_demo_answer_from_the_command_line(instance: Instance) -> None:

@@ -6,7 +6,7 @@ import argparse
 import sys
 
 from wirbel.cli.processes import SERVER_PROCESSES
-from wirbel.core.errors import InvalidChange, WirbelError
+from wirbel.core.errors import InvalidChange, InvalidQuestion, WirbelError
 from wirbel.core.signals.changes import parse_time
 
 
@@ -27,6 +27,8 @@ def days(text: str) -> float:
     if not 0.25 <= found <= 31:
         raise argparse.ArgumentTypeError("the demo has from 0.25 to 31 days")
     return found
+
+FAILED, WRONG_CALL = 1, 2  # exit status
 
 
 def _parser() -> argparse.ArgumentParser:
@@ -114,7 +116,7 @@ def main(words: list[str] | None = None) -> None:
         status = getattr(commands, arguments.command)(arguments)
     except (WirbelError, DatabaseFailure) as error:
         say(str(error))
-        status = 1
+        status = WRONG_CALL if isinstance(error, InvalidQuestion) else FAILED
     except KeyboardInterrupt:
         status = 130
     sys.exit(status or 0)

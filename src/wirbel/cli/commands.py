@@ -15,6 +15,7 @@ from pathlib import Path
 from wirbel.cli import environment
 from wirbel.cli.database import DEFAULT_PORT, EmbeddedDatabase, find_binaries, say
 from wirbel.cli.processes import run_until_stopped, server_command, worker_command
+from wirbel.core.errors import NotEnoughData
 
 
 def demo(arguments: argparse.Namespace) -> int:
@@ -88,8 +89,13 @@ def load(arguments: argparse.Namespace) -> int:
 
         status = 0
         for name in arguments.files:
-            result = load_file(Path(name), progress=lambda done, total: _progress(done, total))
-            say(result.summary(name))
+            try:
+                result = load_file(Path(name), progress=lambda done, total: _progress(done, total))
+            except NotEnoughData as error:  # the others are loaded all the same
+                say(str(error))
+                status = 1
+                continue
+            print(result.summary(name))
             status = max(status, 0 if result.ok else 1)
     return status
 

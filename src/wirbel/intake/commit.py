@@ -23,7 +23,7 @@ from wirbel.store.models import Stream
 
 STREAM_OF = {"traces": Stream.SPANS, "metrics": Stream.POINTS, "logs": Stream.LOGS}
 MAX_TOGETHER = 64  # requests
-MAX_BYTES_TOGETHER = 24 * 2**20  # of protobuf: bounds the memory of one commit
+MAX_BYTES_TOGETHER = 24 * 2**20  # of bodies: bounds the memory of one commit
 
 
 @dataclass
@@ -31,7 +31,7 @@ class Delivery:
     """One request on its way into the store, and what became of it."""
 
     signal: otlp.Signal
-    body: bytes  # protobuf
+    body: bytes  # protobuf, or otlp.JsonText
     digest: bytes
     size: int  # bytes as sent
     token: int | None

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import gzip
 import hashlib
-import json
+import re
 import time
 from collections.abc import Callable, Iterator
 from contextlib import suppress
@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import BinaryIO
 
+import orjson
 import pyarrow as pa
 import pyarrow.parquet as pq
 
@@ -19,7 +20,7 @@ from wirbel.core import arrow
 from wirbel.core.errors import InvalidChange, MalformedTelemetry, NotEnoughData
 from wirbel.core.signals import otlp
 from wirbel.core.signals.changes import Change, from_cdevent, from_plain
-from wirbel.intake.commit import STREAM_OF, Delivery, deliver
+from wirbel.intake.commit import STREAM_OF, Delivery, store_together
 from wirbel.store import packer, reading, segments
 from wirbel.store.blocks import PARQUET_STREAM
 from wirbel.store.streams import LAYOUTS
@@ -28,6 +29,9 @@ MAX_LINE = 64 * 2**20  # bytes of one line, decompressed
 _SIGNAL_OF_KEY = {"resourceSpans": otlp.TRACES, "resourceMetrics": otlp.METRICS, "resourceLogs": otlp.LOGS}
 PACK_EVERY = 64 * 2**20  # bytes read between packs
 CHANGES_AT_ONCE = 500
+TOGETHER = 8 * 2**20  # bytes of lines that are decoded and stored together
+LINES_TOGETHER = 256
+_FIRST_KEY = re.compile(rb'\{\s*"(\w{1,40})"')
 PARQUET_ROWS = 50_000  # of one segment
 GZIP_MAGIC = b"\x1f\x8b"
 
@@ -38,12 +42,13 @@ class Loaded:
 
     stored: dict[str, int] = field(default_factory=lambda: dict.fromkeys(otlp.SIGNALS, 0))  # records by signal
     changes: int = 0
-    repeated: int = 0  # lines that were stored before
+    known_changes: int = 0  # that were stored before
+    repeated: int = 0  # requests that were stored before
     refused: dict[str, int] = field(default_factory=dict)
 
     @property
     def ok(self) -> bool:
-        return bool(any(self.stored.values()) or self.changes or self.repeated) or not self.refused
+        return bool(any(self.stored.values()) or self.changes or self.known_changes or self.repeated) or not self.refused
 
     def refuse(self, reason: str, count: int = 1) -> None:
         self.refused[reason] = self.refused.get(reason, 0) + count
@@ -54,6 +59,8 @@ class Loaded:
         told = f"{name}: stored {' and '.join(kinds) or 'nothing'}"
         if self.repeated:
             told += f"; {self.repeated} requests were stored before"
+        if self.known_changes:
+            told += f"; {self.known_changes} changes were stored before"
         for reason, count in sorted(self.refused.items(), key=lambda item: -item[1])[:20]:
             told += f"\n  refused {count}: {reason}"
         return told
@@ -118,27 +125,76 @@ def digest_of_file(path: Path) -> str:
 
 
 def _load_lines(stream: BinaryIO, raw: BinaryIO, total: int, result: Loaded, progress: Callable[[int, int], None]) -> None:
-    pending: list[Change] = []
-    unpacked = 0
+    changes: list[Change] = []
+    requests = _Requests(result)
     for line in _lines(stream, result):
-        record = _parse(line, result)
-        if record is None:
-            continue
-        signal = next((_SIGNAL_OF_KEY[key] for key in record if key in _SIGNAL_OF_KEY), None)
+        signal = _signal_of(line)
         if signal:
-            _store_json(signal, line, result)
-            unpacked += len(line)
-        elif "kind" in record or "specversion" in record:
-            _take_change(record, pending, result)
+            requests.add(signal, line)
         else:
-            result.refuse("neither telemetry (resourceSpans, resourceMetrics, resourceLogs) nor a change (kind)")
-        if len(pending) >= CHANGES_AT_ONCE:
-            _store_changes(pending, result)
-        if unpacked > PACK_EVERY:
-            packer.pack_all()
-            unpacked = 0
+            _take_other(line, requests, changes, result)
+        if len(changes) >= CHANGES_AT_ONCE:
+            _store_changes(changes, result)
         progress(raw.tell(), total)
-    _store_changes(pending, result)
+    requests.store()
+    _store_changes(changes, result)
+
+
+def _signal_of(line: bytes) -> otlp.Signal | None:
+    """By the first key of the line, which is what writers of such files begin with; None if it is another one."""
+    found = _FIRST_KEY.match(line)
+    return _SIGNAL_OF_KEY.get(found[1].decode()) if found else None
+
+
+def _take_other(line: bytes, requests: _Requests, changes: list[Change], result: Loaded) -> None:
+    """A line that does not begin as telemetry does: it may be telemetry all the same, or a change."""
+    record = _parse(line, result)
+    if record is None:
+        return
+    signal = next((_SIGNAL_OF_KEY[key] for key in record if key in _SIGNAL_OF_KEY), None)
+    if signal:
+        requests.add(signal, line)
+    elif "kind" in record or "specversion" in record:
+        _take_change(record, changes, result)
+    else:
+        result.refuse("neither telemetry (resourceSpans, resourceMetrics, resourceLogs) nor a change (kind)")
+
+
+class _Requests:
+    """Lines of telemetry, stored many at a time; a line that was stored before is not even decoded."""
+
+    def __init__(self, result: Loaded) -> None:
+        self._result = result
+        self._waiting: dict[str, list[Delivery]] = {name: [] for name in otlp.SIGNALS}
+        self._size = 0
+        self._unpacked = 0
+
+    def add(self, signal: otlp.Signal, line: bytes) -> None:
+        body = otlp.JsonText(line)
+        self._waiting[signal.name].append(Delivery(signal, body, segments.digest_of(signal.name.encode() + body), len(body), None))
+        self._size += len(body)
+        if self._size > TOGETHER or len(self._waiting[signal.name]) >= LINES_TOGETHER:
+            self.store()
+
+    def store(self) -> None:
+        for deliveries in self._waiting.values():
+            if deliveries:
+                self._store(deliveries)
+            deliveries.clear()
+        self._unpacked += self._size
+        self._size = 0
+        if self._unpacked > PACK_EVERY:
+            packer.pack_all()
+            self._unpacked = 0
+
+    def _store(self, deliveries: list[Delivery]) -> None:
+        known = segments.known([delivery.digest for delivery in deliveries])
+        fresh = [delivery for delivery in deliveries if delivery.digest not in known]
+        self._result.repeated += len(deliveries) - len(fresh)
+        if fresh:
+            store_together(fresh)
+        for delivery in fresh:
+            _count(delivery, self._result)
 
 
 def _lines(stream: BinaryIO, result: Loaded) -> Iterator[bytes]:
@@ -153,23 +209,14 @@ def _lines(stream: BinaryIO, result: Loaded) -> Iterator[bytes]:
 
 def _parse(line: bytes, result: Loaded) -> dict | None:  # type: ignore[type-arg]
     try:
-        record = json.loads(line)
-    except (ValueError, RecursionError):
+        record = orjson.loads(line)
+    except orjson.JSONDecodeError:
         result.refuse("a line is not JSON")
         return None
     if not isinstance(record, dict):
         result.refuse("a line is not a JSON object")
         return None
     return record
-
-
-def _store_json(signal: otlp.Signal, line: bytes, result: Loaded) -> None:
-    try:
-        protobuf = otlp.json_to_protobuf(signal, line)
-    except MalformedTelemetry as error:
-        result.refuse(str(error)[:200])
-        return
-    _store_request(signal, protobuf, result, line)
 
 
 def _store_unnamed(protobuf: bytes, result: Loaded) -> None:
@@ -183,22 +230,22 @@ def _store_unnamed(protobuf: bytes, result: Loaded) -> None:
     if best is None or (protobuf and not good[best]):
         result.refuse("not an OTLP request that holds good records of any signal")
     else:
-        _store_request(otlp.SIGNALS[best], protobuf, result)
+        delivery = Delivery(otlp.SIGNALS[best], protobuf, segments.digest_of(best.encode() + protobuf), len(protobuf), None)
+        store_together([delivery])
+        _count(delivery, result)
 
 
-def _store_request(signal: otlp.Signal, protobuf: bytes, result: Loaded, original: bytes | None = None) -> None:
-    digest = segments.digest_of(signal.name.encode() + (original or protobuf))
-    delivery = Delivery(signal, protobuf, digest, len(original or protobuf), None)
-    try:
-        deliver(delivery)
-    except MalformedTelemetry as error:
-        result.refuse(str(error)[:200])
+def _count(delivery: Delivery, result: Loaded) -> None:
+    """What became of a request. Raises what prevented it, unless that was its own fault."""
+    if isinstance(delivery.error, MalformedTelemetry):
+        result.refuse(str(delivery.error)[:200])
         return
+    if delivery.error is not None:
+        raise delivery.error
     for reason, count in delivery.refused.items():
         result.refuse(reason, count)
-    if delivery.repeated:
-        result.repeated += 1
-    result.stored[signal.name] += delivery.stored
+    result.repeated += delivery.repeated
+    result.stored[delivery.signal.name] += delivery.stored
 
 
 def _take_change(record: dict, pending: list[Change], result: Loaded) -> None:  # type: ignore[type-arg]
@@ -213,5 +260,7 @@ def _take_change(record: dict, pending: list[Change], result: Loaded) -> None:  
 
 def _store_changes(pending: list[Change], result: Loaded) -> None:
     if pending:
-        result.changes += len(reading.store_changes(pending))
+        stored = reading.store_changes(pending)
+        result.changes += stored.fresh
+        result.known_changes += len(pending) - stored.fresh
         pending.clear()

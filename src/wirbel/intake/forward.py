@@ -21,6 +21,7 @@ from django.db import transaction
 from django.utils import timezone
 
 from wirbel.core.errors import InvalidQuestion
+from wirbel.core.signals import otlp
 from wirbel.intake.models import Forward
 
 log = logging.getLogger(__name__)
@@ -67,10 +68,11 @@ def address_of(target: Target) -> tuple[str, int]:
 
 
 def enqueue(signal: str, bodies: list[bytes]) -> None:
-    """Keeps bodies (protobuf) until they are sent on. Call inside the transaction that stores them here."""
+    """Keeps bodies, as protobuf, until they are sent on. Call inside the transaction that stores them here."""
     if Target.from_environment() is None or not bodies:
         return
-    Forward.objects.bulk_create([Forward(signal=signal, body=gzip.compress(body, 1)) for body in bodies])
+    as_protobuf = [otlp.json_to_protobuf(otlp.SIGNALS[signal], body) if isinstance(body, otlp.JsonText) else body for body in bodies]
+    Forward.objects.bulk_create([Forward(signal=signal, body=gzip.compress(body, 1)) for body in as_protobuf])
 
 
 def send_some() -> bool:

@@ -145,9 +145,8 @@ def _take(signal: otlp.Signal, request: HttpRequest, token: Token) -> HttpRespon
     if quota.exceeded(token):
         raise Refusal(429, f"this token may send {token.quota} records a minute", RETRY_QUOTA_S)
     body = read_body(request)
-    protobuf = otlp.json_to_protobuf(signal, body) if kind == JSON else body
     size = int(request.headers.get("Content-Length") or len(body))
-    delivery = Delivery(signal, protobuf, segments.digest_of(signal.name.encode() + body), size, token.pk)
+    delivery = Delivery(signal, otlp.JsonText(body) if kind == JSON else body, segments.digest_of(signal.name.encode() + body), size, token.pk)
     deliver(delivery)
     quota.note(token, delivery.stored)
     response_type, rejected = _RESPONSES[signal.name]
@@ -187,4 +186,4 @@ def changes(request: HttpRequest, token: Token) -> HttpResponse:
     except InvalidChange as error:
         return JsonResponse({"field": error.field, "error": str(error)}, status=400)
     Taken.objects.create(token=token, signal="changes", requests=1, rows=len(found), size=int(request.headers.get("Content-Length") or 0))
-    return JsonResponse({"ids": reading.store_changes(found)}, status=201)
+    return JsonResponse({"ids": reading.store_changes(found).ids}, status=201)

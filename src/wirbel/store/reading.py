@@ -178,8 +178,18 @@ def as_change(record: ChangeRecord) -> Change:
     )
 
 
-def store_changes(given: list[Change]) -> list[str]:
-    """Stores changes durably; one that is stored already stays as it is. Returns all ids."""
+@dataclass(frozen=True)
+class StoredChanges:
+    """Ids of all changes given, and how many of them were not stored before."""
+
+    ids: list[str]
+    fresh: int
+
+
+def store_changes(given: list[Change]) -> StoredChanges:
+    """Stores changes durably; one that is stored already stays as it is."""
+    ids = [c.id for c in given]
+    before = ChangeRecord.objects.filter(identity__in=ids).count()
     ChangeRecord.objects.bulk_create(
         [
             ChangeRecord(
@@ -201,7 +211,7 @@ def store_changes(given: list[Change]) -> list[str]:
         ],
         ignore_conflicts=True,
     )
-    return [c.id for c in given]
+    return StoredChanges(ids, ChangeRecord.objects.filter(identity__in=ids).count() - before)
 
 
 def time_range() -> tuple[int, int] | None:

@@ -14,7 +14,7 @@ from django.db import connection, transaction
 from django.db.models import Sum
 
 from wirbel.store.blocks import to_ipc
-from wirbel.store.models import Segment
+from wirbel.store.models import Receipt, Segment
 from wirbel.store.streams import LAYOUTS
 
 BACKLOG_LIMIT = 2**30  # bytes of segments that wait to be packed; more are refused
@@ -40,6 +40,12 @@ def receive(digests: list[bytes]) -> set[bytes]:
             [sorted(set(digests))],
         )
         return {bytes(row[0]) for row in cursor.fetchall()}
+
+
+def known(digests: list[bytes]) -> set[bytes]:
+    """Those of the bodies that were taken before."""
+    found = Receipt.objects.filter(digest__in=digests).values_list("digest", flat=True)
+    return {bytes(digest) for digest in found}
 
 
 def append(stream: str, table: pa.Table) -> None:

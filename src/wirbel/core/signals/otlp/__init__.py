@@ -1,8 +1,8 @@
 """OTLP requests ⇄ Arrow tables: one module a signal, and wire.py for what they share."""
 
 from wirbel.core.signals.otlp import logs, metrics, traces
-from wirbel.core.signals.otlp.wire import LOGS, METRICS, SIGNALS, TRACES, Decoded, Signal, json_to_protobuf, protobuf_to_json
+from wirbel.core.signals.otlp.wire import LOGS, METRICS, SIGNALS, TRACES, Decoded, JsonText, Signal, json_to_protobuf, protobuf_to_json
 
 DECODERS = {TRACES.name: traces.decode, METRICS.name: metrics.decode, LOGS.name: logs.decode}
 
-__all__ = ["DECODERS", "LOGS", "METRICS", "SIGNALS", "TRACES", "Decoded", "Signal", "json_to_protobuf", "logs", "metrics", "protobuf_to_json", "traces"]
+__all__ = ["DECODERS", "LOGS", "METRICS", "SIGNALS", "TRACES", "Decoded", "JsonText", "Signal", "json_to_protobuf", "logs", "metrics", "protobuf_to_json", "traces"]

@@ -7,6 +7,7 @@ Source: OpenTelemetry Protocol 1.x (opentelemetry-proto, collector/*/v1) and its
 from __future__ import annotations
 
 import base64
+import itertools
 import json
 from collections.abc import Iterator
 from dataclasses import dataclass, field
@@ -28,6 +29,7 @@ from opentelemetry.proto.collector.trace.v1 import trace_service_pb2
 from wirbel.core import arrow
 from wirbel.core.errors import MalformedTelemetry
 from wirbel.core.signals.attributes import Pivoted, any_value, pivot
+from wirbel.core.signals.otlp import json_columns
 
 FUTURE_TOLERANCE_NS = 600 * 10**9  # clocks of senders may run this far ahead
 EARLIEST_NS = 10**17  # 1973: a time before it is a unit mistake, not a time
@@ -82,15 +84,42 @@ def _handler(signal: str) -> Any:
     return ptars.HandlerPool([chosen.service.DESCRIPTOR]).get_for_message(chosen.message.DESCRIPTOR)
 
 
+class JsonText(bytes):
+    """A request in OTLP's JSON form; plain bytes are protobuf."""
+
+
 def to_columns(signal: Signal, bodies: list[bytes]) -> pa.RecordBatch:
-    """Protobuf requests as nested Arrow columns, one row a request.
+    """Requests as nested Arrow columns, one row a request.
 
     Raises MalformedTelemetry when a body is not a request of the signal.
     """
+    if not any(isinstance(body, JsonText) for body in bodies):
+        return _protobuf_columns(signal, bodies)
+    runs = [list(run) for _, run in itertools.groupby(bodies, lambda body: isinstance(body, JsonText))]
+    parts = [_json_columns(signal, run) if isinstance(run[0], JsonText) else _protobuf_columns(signal, run) for run in runs]
+    return parts[0] if len(parts) == 1 else pa.concat_batches(parts)
+
+
+def _protobuf_columns(signal: Signal, bodies: list[bytes]) -> pa.RecordBatch:
     try:
         return _handler(signal.name).list_to_record_batch(bodies)
     except (ValueError, DecodeError) as error:
         raise MalformedTelemetry(f"not an OTLP {signal.name} request: {error}") from error
+
+
+@cache
+def _columns_of(signal: str) -> pa.Schema:
+    return _protobuf_columns(SIGNALS[signal], [b""]).schema
+
+
+def _json_columns(signal: Signal, bodies: list[bytes]) -> pa.RecordBatch:
+    """All at once; if one is unusual, each by itself, and that one by Google's reader."""
+    try:
+        return json_columns.read(signal.message.DESCRIPTOR, _columns_of(signal.name), bodies)
+    except json_columns.Unusual:
+        if len(bodies) > 1:
+            return pa.concat_batches([_json_columns(signal, [body]) for body in bodies])
+        return _protobuf_columns(signal, [json_to_protobuf(signal, bodies[0])])
 
 
 @dataclass(frozen=True)
