@@ -62,9 +62,17 @@ class Instance:
             return error.code, error.read(), dict(error.headers)
 
 
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Tests that share the running instance go to one worker, so that only one instance is made."""
+    for item in items:
+        if "instance" in getattr(item, "fixturenames", ()):
+            item.add_marker(pytest.mark.xdist_group("instance"))
+
+
 def make_database(name: str) -> str:
-    """A new database beside the one of the test run; returns its address."""
+    """A new database beside the one of the test run, for this worker alone; returns its address."""
     base = os.environ["WIRBEL_DATABASE_URL"]
+    name += os.environ.get("PYTEST_XDIST_WORKER", "")
     with psycopg.connect(base, autocommit=True) as connection:
         connection.execute(f'DROP DATABASE IF EXISTS "{name}" WITH (FORCE)')
         connection.execute(f'CREATE DATABASE "{name}"')

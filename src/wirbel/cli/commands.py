@@ -17,6 +17,9 @@ from wirbel.cli.database import DEFAULT_PORT, EmbeddedDatabase, find_binaries, s
 from wirbel.cli.processes import run_until_stopped, server_command, worker_command
 from wirbel.core.errors import NotEnoughData
 
+MOST_TEST_WORKERS = 4
+ONE_THREAD = {name: "1" for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS")}  # workers share the processors
+
 
 def demo(arguments: argparse.Namespace) -> int:
     from wirbel.demo.faults import FAULTS
@@ -209,7 +212,8 @@ def test(arguments: argparse.Namespace) -> int:
         if not arguments.words and (failed := _static_checks(root)):
             say(f"these checks failed: {', '.join(failed)}")
             return 1
-        return subprocess.run([sys.executable, "-m", "pytest", *arguments.words], cwd=root).returncode
+        words = arguments.words or ["--numprocesses", str(min(os.cpu_count() or 1, MOST_TEST_WORKERS)), "--dist", "loadgroup"]
+        return subprocess.run([sys.executable, "-m", "pytest", *words], cwd=root, env={**os.environ, **ONE_THREAD}).returncode
 
 
 def bench(arguments: argparse.Namespace) -> int:
