@@ -128,7 +128,17 @@ def test_the_bad_one_among_very_many_instances_is_found_and_what_was_left_out_is
         instance = int(rng.integers(330))
         bad = at >= FOCUS_MS and instance == 207
         duration = float(rng.lognormal(2.5, 0.2)) + (4000 if bad else 0)
-        rows.append({"trace": number, "span": 2 * number, "service": "front", "operation": "GET /", "start": at, "duration": duration + 4, "span.s:order": f"o-{number}"})
+        rows.append(
+            {
+                "trace": number,
+                "span": 2 * number,
+                "service": "front",
+                "operation": "GET /",
+                "start": at,
+                "duration": duration + 4,
+                "span.s:order": f"o-{number}",
+            }
+        )
         rows.append({"trace": number, "span": 2 * number + 1, "parent": 2 * number, "service": "back", "operation": "GET /x", "start": at + 2, "duration": duration, "instance": f"back-{instance}"})  # fmt: skip
     answer = diagnose(question(), table(*rows), [], [])
     assert [(s.service, s.key, s.value) for s in answer.standouts][:1] == [("back", "service.instance.id", "back-207")]

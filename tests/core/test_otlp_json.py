@@ -137,7 +137,23 @@ def test_what_anybody_may_send_is_read_as_googles_reader_reads_it(signal: str, p
     assert repr(fast) == repr(plain)  # not-a-number is not equal to itself
 
 
-@pytest.mark.parametrize("body", [b"", b"[]", b"5", b'"x"', b"{", b"{}", b"{} {}", b'{"resourceSpans": [}', b"\xff\xfe", b'{"resourceSpans": [{"resource": {"attributes": [{"key": "\xff"}]}}]}', b'{"a": NaN}', b"[" * 5000])
+@pytest.mark.parametrize(
+    "body",
+    [
+        b"",
+        b"[]",
+        b"5",
+        b'"x"',
+        b"{",
+        b"{}",
+        b"{} {}",
+        b'{"resourceSpans": [}',
+        b"\xff\xfe",
+        b'{"resourceSpans": [{"resource": {"attributes": [{"key": "\xff"}]}}]}',
+        b'{"a": NaN}',
+        b"[" * 5000,
+    ],
+)
 def test_what_is_no_request_is_malformed_in_both(body: bytes) -> None:
     plain, fast = both("traces", body)
     assert fast == plain
@@ -154,7 +170,9 @@ values = st.recursive(
     ),
     lambda inner: st.one_of(
         st.builds(lambda x: {"arrayValue": {"values": x}}, st.lists(inner, max_size=3)),
-        st.builds(lambda x: {"kvlistValue": {"values": [{"key": k, "value": v} for k, v in x.items()]}}, st.dictionaries(st.text(max_size=4), inner, max_size=3)),
+        st.builds(
+            lambda x: {"kvlistValue": {"values": [{"key": k, "value": v} for k, v in x.items()]}}, st.dictionaries(st.text(max_size=4), inner, max_size=3)
+        ),
     ),
     max_leaves=4,
 )
@@ -166,7 +184,9 @@ def test_any_attributes_are_read_the_same(records: list[list[tuple[str, dict]]],
     signal, path = ("logs", "resourceLogs.0.scopeLogs.0.logRecords") if as_logs else ("traces", "resourceSpans.0.scopeSpans.0.spans")
     base = json.loads(changed(signal, path + ".0.flags", 1))
     one = base[path.split(".")[0]][0][path.split(".")[2]][0][path.split(".")[4]][0]
-    listed = [one | {"spanId": f"{n + 1:016x}", "attributes": [{"key": key, "value": value} for key, value in attributes]} for n, attributes in enumerate(records)]
+    listed = [
+        one | {"spanId": f"{n + 1:016x}", "attributes": [{"key": key, "value": value} for key, value in attributes]} for n, attributes in enumerate(records)
+    ]
     plain, fast = both(signal, changed(signal, path, listed))
     assert repr(fast) == repr(plain)
 

@@ -218,7 +218,9 @@ def test_the_net_is_told_first_with_both_of_its_halves() -> None:
     effect = replace(EFFECT, delta=0.023, low=0.02, high=0.026)
     candidates, _ = rank(findings((Share(Doer("service", "planner", "more-calls"), 0.021, [part]), change), effect=effect))
     words = sentence(candidates[0].evidence[0])
-    assert words == "+21 ms a request, 91.3 % of the change: planner calls berth (SELECT place) 1 → 17 times a request, 17 times the calls, each 2.6 times faster."
+    assert (
+        words == "+21 ms a request, 91.3 % of the change: planner calls berth (SELECT place) 1 → 17 times a request, 17 times the calls, each 2.6 times faster."
+    )
 
 
 def test_the_main_sentence_leads_to_an_example_beside_a_normal_request() -> None:

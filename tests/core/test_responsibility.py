@@ -164,7 +164,16 @@ def test_shares_add_up_to_the_change_on_random_trees(seed: int) -> None:
             peer = [None, "db", "s1", "s2"][rng.integers(4)]
             more = {"peer": peer, "peer_kind": "database" if peer == "db" else "service"} if peer else {}
             kind = int(rng.integers(1, 6))
-            trace.span(parent, ["front", "s1", "s2"][rng.integers(3)], f"op{rng.integers(2)}", kind, float(rng.uniform(-5, 60)), float(rng.uniform(0, 40)), outcome=int(rng.integers(3)), **more)
+            trace.span(
+                parent,
+                ["front", "s1", "s2"][rng.integers(3)],
+                f"op{rng.integers(2)}",
+                kind,
+                float(rng.uniform(-5, 60)),
+                float(rng.uniform(0, 40)),
+                outcome=int(rng.integers(3)),
+                **more,
+            )
         return trace
 
     found = built(both_windows(make, 20))

@@ -93,7 +93,10 @@ def test_a_trace_is_kept_or_dropped_by_its_id_in_every_block_and_its_log_records
     first = traces(3000, 1)
     second = traces(3000, 2)  # the same ids, other durations: what is slow here is not slow there
     logs = log_requests.decode(
-        *[{"body": "said", "severity_number": 9, "time_unix_nano": NOW - int(n) * 10**6, "trace_id": int(n).to_bytes(16, "big")} for n in rng.integers(1, 3001, 4000)]
+        *[
+            {"body": "said", "severity_number": 9, "time_unix_nano": NOW - int(n) * 10**6, "trace_id": int(n).to_bytes(16, "big")}
+            for n in rng.integers(1, 3001, 4000)
+        ]
     ).table
     kept_whole = [thinning.traces_kept_whole(one, 0.1) for one in (first, second)]
     thinned = [thinning.thin_spans(first, 0.1, kept_whole[1]), thinning.thin_spans(second, 0.1, kept_whole[0])]

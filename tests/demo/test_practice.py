@@ -10,7 +10,7 @@ import pytest
 
 from wirbel.core.signals.changes import from_plain, parse_time
 from wirbel.demo import faults, history
-from wirbel.demo.practice import ORDERS, REMEDIES, SHOWN, Act, Practice
+from wirbel.demo.practice import ORDERS, SHOWN, Act, Practice
 from wirbel.demo.world.conditions import Conditions
 from wirbel.demo.world.state import solve
 
@@ -73,24 +73,43 @@ def test_what_was_started_goes_on_after_a_restart_of_the_feed(practice: Practice
     assert shown(tmp_path)["memory-leak"]["how"] == "stopped"
 
 
-@pytest.mark.parametrize("kind", REMEDIES)
+@pytest.mark.parametrize("kind", [kind for kind, described in faults.FAULTS.items() if described.remedy])
 def test_every_remedy_is_a_change_that_can_be_told(kind: str, tmp_path: Path) -> None:
     practice = Practice(tmp_path, 1, NOW, "nothing-wrong")
     order(tmp_path, kind, "start")
     practice.obey(NOW)
     order(tmp_path, kind, "remedy")
     practice.obey(NOW + 40 * MINUTE_NS)
-    assert len(practice.done) == 1
-    from_plain(practice.done[0])
+    told = [change for change in practice.happenings().changes if change["actor"] == "you"]
+    assert len(told) == 1
+    from_plain(told[0])
     act = practice.acts[-1]
     assert all(effect.shape.start >= act.end or effect.shape.end <= act.end + MINUTE_NS for effect in act.fault().happenings.effects)
+
+
+def test_a_restart_that_is_a_remedy_takes_instances_away(tmp_path: Path) -> None:
+    practice = Practice(tmp_path, 1, NOW, "nothing-wrong")
+    for step, do in enumerate(("start", "remedy")):
+        order(tmp_path, "silent-service", do)
+        practice.obey(NOW + step * 40 * MINUTE_NS)
+    service = practice.acts[-1].fault().truth.services[0]
+    at = NOW + 40 * MINUTE_NS
+    again = Practice(tmp_path, 1, NOW, "nothing-wrong")  # a feed that starts anew remembers it
+    for one in (practice, again):
+        state = solve(Conditions(one.happenings().effects, at - MINUTE_NS, 18, 10))
+        shares = [state.share(service, n) for n in range(2)]
+        assert shares[0].min() == 0
+        assert shares[1].min() == 0
+        assert (shares[0] + shares[1]).min() == pytest.approx(1.0)
 
 
 def test_an_act_is_the_same_fault_however_long_it_lasts() -> None:
     long, short = Act("bad-canary", 4, NOW, NOW + 10**13), Act("bad-canary", 4, NOW, NOW + 10**11)
     assert long.fault().truth.entities == short.fault().truth.entities
     assert [(e.name, e.times) for e in long.fault().happenings.effects] == [(e.name, e.times) for e in short.fault().happenings.effects]
-    assert set(faults.FAULTS) - set(REMEDIES) == {"load-surge", "nothing-wrong"}
+    assert {kind for kind, described in faults.FAULTS.items() if described.remedy is None} == {"load-surge", "nothing-wrong"}
+    seeds = [described.seed for described in faults.FAULTS.values()]
+    assert len(set(seeds)) == len(seeds)
 
 
 def test_the_demo_goes_on_for_weeks() -> None:

@@ -11,7 +11,8 @@ from wirbel.core import arrow
 from wirbel.core.signals import spans
 from wirbel.core.signals.otlp.traces import adjusted_count
 from wirbel.core.topology.parents import parent_rows
-from wirbel.demo.faults.model import AWAY, COLD, restart_by_hand
+from wirbel.demo.drill import scene
+from wirbel.demo.faults.model import AWAY, COLD, restart_by_hand, scaled_down
 from wirbel.demo.making import World
 from wirbel.demo.telemetry import metrics
 from wirbel.demo.world.conditions import Conditions, Effect, Shape
@@ -207,3 +208,45 @@ def test_a_gate_is_held_by_one_of_the_staff_for_a_shift(table: pa.Table) -> None
     pairs = scans.group_by(["span.s:device.id", "span.s:user.id"]).aggregate([]).to_pylist()
     assert len(pairs) == len({pair["span.s:user.id"] for pair in pairs}) == len({pair["span.s:device.id"] for pair in pairs}) > 1
     assert all(pair["span.s:user.id"].startswith("staff-") for pair in pairs)
+
+
+def test_limits_are_constant_and_nothing_is_used_to_more_than_all_of_it() -> None:
+    made = scene.make("noisy-neighbour", 2, history_ns=scene.HOUR_NS)
+    told = points_of(made)
+    limits = told.filter(pc.is_in(told["metric"], value_set=pa.array(["db.client.connection.max", "jvm.memory.limit"])))
+    for row in limits.group_by(["metric", "instance", "labels"]).aggregate([("value", "count_distinct")]).to_pylist():
+        assert row["value_count_distinct"] == 1, row
+    shares = told.filter(pc.equal(told["unit"], "1"))
+    assert pc.max(shares["value"]).as_py() <= 1.0
+    # What the host's processors lack, its instances show.
+    host = next(name for kind, name in made.fault.truth.entities if kind == "host")
+    held = told.filter(pc.equal(told["metric"], "container.cpu.throttled.share"))
+    after = pc.greater(held["time"], made.fault.truth.onset + 5 * 60 * 10**9)
+    there = pc.equal(held["host"], host)
+    mean = {where: pc.mean(held.filter(pc.and_(after, rows))["value"]).as_py() for where, rows in (("there", there), ("elsewhere", pc.invert(there)))}
+    assert mean["there"] > 2 * mean["elsewhere"]
+
+
+def test_announced_scaling_takes_an_instance_away_and_brings_it_back() -> None:
+    scaled = scaled_down("quay-web", NOON, NOON + 45 * MINUTE_NS)
+    assert [(change["before"], change["after"]) for change in scaled.changes] == [({"instances": 4}, {"instances": 3}), ({"instances": 3}, {"instances": 4})]
+    state = solve(Conditions(scaled.effects, NOON - 600 * 10**9, 400, 10))
+    last = state.share("quay-web", 3)
+    assert last[:59].min() > 0.2
+    assert last[61:320].max() == 0
+    assert last[-1] > 0.2
+    assert scaled_down("vessel-track", NOON, NOON + 1).changes == []  # two instances: one could not do the work of both
+
+
+def test_application_spans_name_their_code() -> None:
+    made = scene.make("nothing-wrong", 1, history_ns=scene.HOUR_NS // 6)
+    served = made.world.telemetry(made.start, made.start + 5 * 60 * 10**9).spans
+    served = served.filter(pc.equal(served["kind"], spans.SERVER))
+    assert served.num_rows
+    assert served["span.s:code.file.path"].null_count == 0
+    places = served.group_by(["service", "operation"]).aggregate([("span.i:code.line.number", "count_distinct")])
+    assert set(places["span.i:code.line.number_count_distinct"].to_pylist()) == {1}
+
+
+def points_of(made: scene.Scene) -> pa.Table:
+    return pa.concat_tables([made.world.telemetry(at, min(at + scene.CHUNK_NS, made.asked)).points for at in range(made.start, made.asked, scene.CHUNK_NS)])

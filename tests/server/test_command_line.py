@@ -98,7 +98,24 @@ def test_diagnose_prints_the_contract(empty: Instance, files: tuple[Path, Path])
         (["--service", "s", "--signal", "latency", "--from", "2025-06-15T15:00:00", "--to", "2025-06-15T16:00:00Z"], 2, "no zone"),
         (["--service", "s", "--signal", "latency", "--from", "2025-06-15T15:00:00Z", "--to", "2025-06-15T16:00:00Z"], 1, "no requests of s"),
         (["--service", "s", "--signal", "latency", "--from", "2025-06-15T16:00:00Z", "--to", "2025-06-15T15:00:00Z"], 2, "end after it starts"),
-        (["--service", "s", "--signal", "latency", "--from", "2025-06-15T15:00:00Z", "--to", "2025-06-15T16:00:00Z", "--reference-from", "2025-06-15T14:00:00Z", "--reference-to", "2025-06-15T15:30:00Z"], 2, "overlap"),
+        (
+            [
+                "--service",
+                "s",
+                "--signal",
+                "latency",
+                "--from",
+                "2025-06-15T15:00:00Z",
+                "--to",
+                "2025-06-15T16:00:00Z",
+                "--reference-from",
+                "2025-06-15T14:00:00Z",
+                "--reference-to",
+                "2025-06-15T15:30:00Z",
+            ],
+            2,
+            "overlap",
+        ),
     ],
 )
 def test_wrong_calls_say_what_is_wrong(empty: Instance, words: list[str], status: int, says: str) -> None:

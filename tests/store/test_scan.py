@@ -89,7 +89,10 @@ def test_a_question_is_stopped_between_two_blocks() -> None:
 
 def test_a_question_that_takes_too_long_says_how_far_it_came() -> None:
     several_blocks()
-    with query_limits.bounded(query_limits.Bounds(0.0, began=time.monotonic() - 1)), pytest.raises(QuestionTooLarge, match=r"0 of 45 records .* shorter window"):
+    with (
+        query_limits.bounded(query_limits.Bounds(0.0, began=time.monotonic() - 1)),
+        pytest.raises(QuestionTooLarge, match=r"0 of 45 records .* shorter window"),
+    ):
         scan.scan(EVERYWHERE, ["service"], CountByService())
 
 

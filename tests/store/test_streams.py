@@ -163,7 +163,17 @@ def test_an_address_names_a_service_of_its_environment_and_only_while_it_answers
         span = {"trace": number, "span": 10 * number, "kind": spans.CLIENT, "peer": "10.0.0.7", "peer_kind": "external", "start": at, "duration": 5}
         rows = [span | {"service": "front", "environment": environment}]
         if answered_by:
-            rows.append({"trace": number, "span": 10 * number + 1, "parent": 10 * number, "service": answered_by, "environment": environment, "start": at + 1, "duration": 2})
+            rows.append(
+                {
+                    "trace": number,
+                    "span": 10 * number + 1,
+                    "parent": 10 * number,
+                    "service": answered_by,
+                    "environment": environment,
+                    "start": at + 1,
+                    "duration": 2,
+                }
+            )
         accept("spans", otlp.Decoded(table(*rows), np.zeros(0)), f"{number}")
         packer.pack_all()
 

@@ -28,6 +28,7 @@ def days(text: str) -> float:
         raise argparse.ArgumentTypeError("the demo has from 0.25 to 31 days")
     return found
 
+
 FAILED, WRONG_CALL = 1, 2  # exit status
 
 

@@ -169,7 +169,9 @@ def _print_answer(result: dict) -> None:  # type: ignore[type-arg]
     if not result["candidates"]:
         print("Nothing stands out.")
     for candidate in result["candidates"]:
-        print(f"{candidate['rank']}. {candidate['entity']['name']}: {candidate['mechanism']}, explains {candidate['explains']:.0%}, score {candidate['confidence']:.0%}")
+        print(
+            f"{candidate['rank']}. {candidate['entity']['name']}: {candidate['mechanism']}, explains {candidate['explains']:.0%}, score {candidate['confidence']:.0%}"
+        )
         for evidence in candidate["evidence"]:
             print(f"   {'for    ' if evidence['for'] else 'against'} {evidence['text']}")
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
@@ -11,33 +10,11 @@ from typing import Any
 from wirbel.core.text import rfc3339
 from wirbel.demo import faults
 from wirbel.demo.faults import Fault, Span
-from wirbel.demo.faults.model import change
+from wirbel.demo.faults.model import change, restart_by_hand
 from wirbel.demo.history import AHEAD_NS, FAULT_MINUTES_AGO, MINUTE_NS, ahead
 from wirbel.demo.world.happenings import Happenings
 
 SHOWN, ORDERS, KEPT = "practice.json", "orders.jsonl", "acts.json"
-
-REMEDIES: dict[str, tuple[str, str, str | None]] = {
-    "bad-deploy": ("roll back", "rollback", "berth-planner"),
-    "bad-canary": ("end the trial", "rollback", None),
-    "index-dropped": ("make the index again", "migration", "manifest"),
-    "lock-contention": ("stop the clean-up job", "manual", None),
-    "noisy-neighbour": ("move the other tenant", "manual", None),
-    "disk-full": ("free the disk", "manual", None),
-    "memory-leak": ("roll back", "rollback", None),
-    "pool-too-small": ("raise the pool", "config", "berth-planner"),
-    "leaked-connections": ("roll back", "rollback", None),
-    "cache-lifetime": ("keep fares as long as before", "config", "fare-engine"),
-    "provider-slow": ("answer from yesterday's tides", "config", "tide-feed"),
-    "provider-failing": ("answer from yesterday's tides", "config", "tide-feed"),
-    "zone-loss": ("route around the zone", "manual", None),
-    "flag": ("turn the flag off", "flag", "quay-web"),
-    "expired-key": ("put a new key in place", "config", "pass-issuer"),
-    "consumer-behind": ("restart the consumer", "restart", None),
-    "silent-service": ("restart it", "restart", None),
-    "bot-flood": ("refuse the visitor at the door", "config", "quay-web"),
-}
-"""Of each fault that people can do something about: what, as which kind of change, of which service (None: the one at fault)."""
 
 
 @dataclass
@@ -63,15 +40,17 @@ class Practice:
         self._folder, self._seed, self._ahead = folder, seed, ahead(made)
         self.acts: list[Act] = [Act(going_on, seed, made - FAULT_MINUTES_AGO * MINUTE_NS, made + AHEAD_NS, ahead=self._ahead)]
         self.done: list[dict[str, Any]] = []  # changes that people made here
+        self.restarts: list[tuple[str, int]] = []  # services that were restarted, and when (ns)
         self._obeyed = 0
         kept = folder / KEPT
         if kept.exists():
             state = json.loads(kept.read_text())
             self.acts = [Act(**act) for act in state["acts"]]
             self.done, self._obeyed = state["done"], state["obeyed"]
+            self.restarts = [(service, at) for service, at in state.get("restarts", [])]
 
     def happenings(self) -> Happenings:
-        whole = Happenings().add([act.fault().happenings for act in self.acts])
+        whole = Happenings().add([*(act.fault().happenings for act in self.acts), *(restart_by_hand(service, at, "you") for service, at in self.restarts)])
         whole.changes += self.done
         return whole
 
@@ -106,22 +85,27 @@ class Practice:
     def _remedy(self, kind: str, now: int) -> None:
         act = self._stop(kind, now, "remedied")
         if act:
-            what, as_kind, service = REMEDIES[kind]
-            truth = act.fault().truth
-            self.done.append(change(as_kind, now, service or next(iter(truth.services), None), what, actor="you"))
+            remedy = faults.FAULTS[kind].remedy
+            assert remedy is not None
+            service = remedy.service or next(iter(act.fault().truth.services), None)
+            if remedy.kind == "restart" and service:
+                self.restarts.append((service, now))
+            else:
+                self.done.append(change(remedy.kind, now, service, remedy.what, actor="you"))
 
     def _keep(self, now: int) -> None:
-        state = {"acts": [asdict(act) for act in self.acts], "done": self.done, "obeyed": self._obeyed}
+        state = {"acts": [asdict(act) for act in self.acts], "done": self.done, "restarts": self.restarts, "obeyed": self._obeyed}
         write(self._folder / KEPT, state)
-        write(self._folder / SHOWN, {"acts": [self._shown(kind, make, now) for kind, make in faults.FAULTS.items()], "obeyed": self._obeyed})
+        write(self._folder / SHOWN, {"acts": [self._shown(kind, now) for kind in faults.FAULTS], "obeyed": self._obeyed})
 
-    def _shown(self, kind: str, make: Callable[..., Fault], now: int) -> dict[str, Any]:
+    def _shown(self, kind: str, now: int) -> dict[str, Any]:
         act = self._going_on(kind, now)
+        described = faults.FAULTS[kind]
         last = next((act for act in reversed(self.acts) if act.kind == kind), None)
         return {
             "name": kind,
-            "about": (make.__doc__ or "").strip().splitlines()[0],
-            "remedy": REMEDIES[kind][0] if kind in REMEDIES else None,
+            "about": described.about.splitlines()[0],
+            "remedy": described.remedy.what if described.remedy else None,
             "since": rfc3339(act.onset) if act else None,
             "how": last.how if last and not act else None,
         }

@@ -200,7 +200,9 @@ def _control(given: Judging, entity: Entity, amount: Floats, near: Bools, later:
     if met is not None:
         apart = near & ~met & (_touching(requests, entity) if entity[0] == "service" else True)
         if (apart & later).sum() >= MIN_REQUESTS and (apart & ~later).sum() >= MIN_REQUESTS:
-            return Control("other hosts" if entity[0] == "host" else "other instances or versions", average(amount, apart & ~later), average(amount, apart & later))
+            return Control(
+                "other hosts" if entity[0] == "host" else "other instances or versions", average(amount, apart & ~later), average(amount, apart & later)
+            )
     if entity[0] in ("host", "everything"):
         return None
     others = [values for other, values in given.amounts.items() if other != entity and values.any()]

@@ -208,13 +208,7 @@ def who_stands_out(requests: Requests, bad: npt.NDArray[np.bool_], over: Floats,
     rows_with, bad_with, good_with, bad_others, good_others = (x.sum(axis=1) for x in (rows_with, bad_with, good_with, bad_others, good_others))
     share_bad = bad_with / np.maximum(bad_with + bad_others, 1e-9)
     share_normal = good_with / np.maximum(good_with + good_others, 1e-9)
-    kept = np.flatnonzero(
-        (p < SIGNIFICANT)
-        & (enough | is_new)
-        & (share_bad > share_normal)
-        & (rows_with >= MIN_REQUESTS)
-        & (explains > LEAST_EXPLAINED)
-    )
+    kept = np.flatnonzero((p < SIGNIFICANT) & (enough | is_new) & (share_bad > share_normal) & (rows_with >= MIN_REQUESTS) & (explains > LEAST_EXPLAINED))
     # Distinct marks of the same requests are one finding: sums of random words tell them apart.
     words = np.random.default_rng(1).integers(1, 2**62, len(requests))
     fingerprint = np.zeros(marks, np.int64)

@@ -240,4 +240,3 @@ def _likely(look: _Look) -> Ints:
 def _likely_kinds(look: _Look) -> list[tuple[float, float]]:
     best = look.likelihood.max(axis=(1, 2, 3))
     return [look.kinds[int(kind)] for kind in np.flatnonzero(best >= best.max() + np.log(LEAST_LIKELY))]
-

@@ -148,7 +148,9 @@ def _localised(found: Findings) -> list[Candidate]:
             candidate = Candidate(kind, value, "unknown", s.explains, service=service if kind == "instance" else None, attributes={k: v for _, k, v in values})
             candidate.evidence.append(Evidence("stands-out", True, _weigh_share(s.explains) * 0.7 + weights.LOCALISED, facts, about))
             if kind != "instance" and len(services[kind, value]) > 1:
-                candidate.evidence.append(Evidence("tenants", True, weights.SHARED_HOST, {"kind": kind, "value": value, "services": sorted(services[kind, value])}))
+                candidate.evidence.append(
+                    Evidence("tenants", True, weights.SHARED_HOST, {"kind": kind, "value": value, "services": sorted(services[kind, value])})
+                )
             others = sorted({(k, v) for k, v, _ in places} - {(kind, value)})
             if others:
                 candidate.evidence.append(Evidence("same-requests", False, weights.SAME_REQUESTS, {"value": value, "others": others}))
@@ -216,7 +218,9 @@ def _weigh_version(found: Findings, candidate: Candidate, version: str | None, m
         for service, key, value in [(s.service, s.key, s.value), *s.same_as]:
             if version and (service, key, value) == (candidate.service, "service.version", version):
                 facts = {"service": service, "version": value, "bad": s.share_bad, "normal": s.share_normal}
-                candidate.evidence.append(Evidence("version", True, matters * weights.VERSION_STANDS_OUT, facts, {"service": service, "key": key, "value": value}))
+                candidate.evidence.append(
+                    Evidence("version", True, matters * weights.VERSION_STANDS_OUT, facts, {"service": service, "key": key, "value": value})
+                )
                 return
 
 

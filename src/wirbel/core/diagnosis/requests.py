@@ -22,6 +22,7 @@ Floats = npt.NDArray[np.float64]
 Ids = tuple[str, str]
 """Trace id and span id of a request, hexadecimal."""
 
+
 @dataclass(frozen=True)
 class Requests:
     """Requests (index r) and the spans (rows) under them.

@@ -50,7 +50,7 @@ def _kept(file: Path) -> dict[str, Any]:
 def main(arguments: argparse.Namespace, folder: Path) -> int:
     """``folder`` is where results are kept."""
     if arguments.list:
-        print("\n".join(f"{kind:20}{(make.__doc__ or '').splitlines()[0]}" for kind, make in faults.FAULTS.items()))
+        print("\n".join(f"{name:20}{kind.about.splitlines()[0]}" for name, kind in faults.FAULTS.items()))
         return 0
     try:
         if arguments.compare:

@@ -43,7 +43,7 @@ def page(kind: str, seed: int, kept: float = KEPT) -> Iterator[str]:
     after = made.world.telemetry(truth.onset, made.asked)
     yield f"# {kind}"
     yield ""
-    yield (faults.FAULTS[kind].__doc__ or "").strip()
+    yield faults.FAULTS[kind].about
     yield ""
     if truth.entities:
         yield f"At fault: {', '.join(f'{k} `{n}`' for k, n in truth.entities)}; mechanism {' or '.join(truth.mechanisms)}."

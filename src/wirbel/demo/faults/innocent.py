@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 
-from wirbel.demo.faults.model import MINUTE, Span, as_name, change, restart_by_hand
+from wirbel.demo.faults.model import MINUTE, Span, as_name, change, restart_by_hand, scaled_down
 from wirbel.demo.world.conditions import Effect, Shape
 from wirbel.demo.world.happenings import Happenings, Rollout
 from wirbel.demo.world.topology import SERVICES
 
+SCALED_DOWN_NS = 45 * MINUTE
 DEPLOYS_A_DAY = 14
 OTHERS_A_DAY = 9
 NEW_YEAR = 20_454 * 24 * 3600 * 10**9  # 2026-01-01, ns
@@ -45,10 +46,9 @@ def _patch(version: str, at: int) -> str:
 def _small_thing(rng: np.random.Generator, at: int, service: str, found: Happenings) -> None:
     which = int(rng.integers(4))
     if which == 0:
-        count = SERVICES[service].instances
-        found.changes.append(
-            change("scale", at, service, f"{count} to {count + 1} instances", actor="autoscaler", before={"instances": count}, after={"instances": count + 1})
-        )
+        scaled = scaled_down(service, at, at + SCALED_DOWN_NS)
+        found.changes += scaled.changes
+        found.effects += scaled.effects
     elif which == 1:
         until = at + int(rng.uniform(12, 30)) * MINUTE
         found.changes.append(change("job", at, None, "archive of past sailings", until=until, entity={"host.name": "islet-6"}, actor="scheduler"))

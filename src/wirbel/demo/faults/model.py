@@ -101,6 +101,19 @@ def change(kind: str, at: int, service: str | None, summary: str, **more: Any) -
     }
 
 
+def scaled_down(service: str, at: int, until: int) -> Happenings:
+    """The autoscaler takes the last instance away, and brings it back; the others do its work meanwhile. Where there is one only, nothing."""
+    count = len(INSTANCES[service])
+    found = Happenings()
+    if count < 3:  # of two, one would be left to do all
+        return found
+    found.effects.append(Effect(("instance", service, count - 1), Shape(at, until), times=0.0))
+    for moment, before, after in ((at, count, count - 1), (until, count - 1, count)):
+        told = change("scale", moment, service, f"{before} to {after} instances", actor="autoscaler", before={"instances": before}, after={"instances": after})
+        found.changes.append(told)
+    return found
+
+
 def restart_by_hand(service: str, at: int, who: str = "s.berg") -> Happenings:
     """Told, and done: one instance after the other is away for a while and slow until it is warm."""
     found = Happenings(changes=[change("restart", at, service, f"{service} restarted by hand", actor=who)])

@@ -41,6 +41,7 @@ class Series:
     values: Floats  # one a minute
     labels: str = "{}"
     is_sum: bool = False  # counted since the minute before
+    is_set: bool = False  # a limit that somebody has set: read without noise
 
 
 def gauges(state: State, happenings: Happenings, seed: int, start: int, end: int, pace_ns: int = MINUTE_NS) -> pa.Table:
@@ -61,20 +62,30 @@ def _of_services(state: State, step: Ints) -> Iterator[Series]:
     silent = {service: state.conditions.extra("silent", service)[step] > 0 for service in SERVICES}
     for service, instances in INSTANCES.items():
         for number, instance in enumerate(instances):
+            absent = silent[service] | (state.share(service, number)[step] <= 0)  # what does not run sends nothing
 
-            def series(metric: str, unit: str, values: Floats, labels: str = "{}", service: str = service, instance=instance) -> Series:  # type: ignore[no-untyped-def]
-                shown = np.where(silent[service], np.nan, values[step])
-                return Series(service, instance.name, instance.host, metric, unit, shown, labels)
+            def series(
+                metric: str, unit: str, values: Floats, labels: str = "{}", is_set: bool = False, service=service, instance=instance, absent=absent
+            ) -> Series:  # type: ignore[no-untyped-def]
+                shown = np.where(absent, np.nan, values[step])
+                return Series(service, instance.name, instance.host, metric, unit, shown, labels, is_set=is_set)
 
             memory = state.memory(service, number) * 2.0**20
             workers = state.workers[service, number]
             yield series("process.cpu.utilization", "1", np.minimum(state.own_cpu[service, number], CORES) / CORES)
+            yield series("process.runtime.worker.utilization", "1", np.minimum(workers.busy, 1.0))
+            # What an instance wants of its host beyond what it gets, as its container sees it.
+            held_back = np.clip(1 - 1 / state.stretch[instance.host], 0, 1)
+            yield series("container.cpu.throttled.share", "1", held_back)
+            yield series("container.disk.io.wait.share", "1", np.clip(state.conditions.extra("io", instance.host) * 0.6 + 0.01, 0, 1))
             yield series("process.memory.usage", "By", memory * 1.25)
             yield series("container.memory.usage", "By", memory * 1.3)
             yield series("http.server.active_requests", "{request}", workers.busy * SERVICES[service].workers)
             if SERVICES[service].managed:
                 yield series("jvm.memory.used", "By", memory, _labels(jvm__memory__type="heap"))
-                yield series("jvm.memory.limit", "By", np.full_like(memory, HEAP * SERVICES[service].memory_mb * 2.0**20), _labels(jvm__memory__type="heap"))
+                yield series(
+                    "jvm.memory.limit", "By", np.full_like(memory, HEAP * SERVICES[service].memory_mb * 2.0**20), _labels(jvm__memory__type="heap"), is_set=True
+                )
                 yield series("jvm.gc.pause.share", "1", state.pausing(service, number))
             for backend in sorted({name for o in OPERATIONS.values() if o.service == service for name in databases_of(o)}):
                 pool, size = state.pools[service, number, backend], state.pool_size[service, number, backend]
@@ -83,7 +94,7 @@ def _of_services(state: State, step: Ints) -> Iterator[Series]:
                 name = "db.client.connection.pool.name"
                 yield series("db.client.connection.count", "{connection}", used, json.dumps({name: backend, "db.client.connection.state": "used"}))
                 yield series("db.client.connection.count", "{connection}", size - used, json.dumps({name: backend, "db.client.connection.state": "idle"}))
-                yield series("db.client.connection.max", "{connection}", size, json.dumps({name: backend}))
+                yield series("db.client.connection.max", "{connection}", size, json.dumps({name: backend}), is_set=True)
                 asks = sum(state.rate[o.key] for o in OPERATIONS.values() if o.service == service and backend in databases_of(o))
                 pending = np.asarray(asks * state.share(service, number) * pool.expected)  # Little's law
                 yield series("db.client.connection.pending_requests", "{request}", pending, json.dumps({name: backend}))
@@ -159,6 +170,10 @@ def _table(series: list[Series], times: Ints, rng: np.random.Generator, happenin
     whole = np.array([one.unit in ("{connection}", "{request}", "{lock}", "{message}") for one in series])
     noisy = np.where(sums[:, None], rng.poisson(np.nan_to_num(np.maximum(values, 0))), noisy)
     noisy = np.where(whole[:, None], np.rint(values + 0.3 * rng.standard_normal(values.shape) * (values > 0.5)), noisy).clip(min=0)
+    is_set = np.array([one.is_set for one in series])
+    noisy = np.where(is_set[:, None], values, noisy)
+    is_share = np.array([one.unit == "1" for one in series])
+    noisy = np.where(is_share[:, None], noisy.clip(max=1), noisy)  # nothing is used to more than all of it
     known = ~np.isnan(values).ravel()
     row = np.repeat(np.arange(count), minutes)
 

@@ -7,6 +7,8 @@ what it calls, gives up when that takes too long, and asks again when it may.
 
 from __future__ import annotations
 
+import re
+import zlib
 from dataclasses import dataclass
 from functools import cache
 
@@ -339,8 +341,7 @@ class Traffic:
                 columns["span.s:user.id"] = _names("staff", GATES * SHIFTS)[gate * SHIFTS + begin // SHIFT_NS % SHIFTS]
         elif operation.method == "CONSUME":
             columns |= {"span.s:messaging.system": "events", "span.s:messaging.destination.name": operation.route, "published": sent}
-        else:
-            columns |= {"span.s:code.file.path": f"{operation.service}/{operation.route.replace(' ', '_')}.py", "span.i:code.line.number": 41}
+        columns |= _code_of(operation)
         outcome = np.where(reason != FINE, spans.ERROR, np.where(refused, spans.CLIENT_ERROR, spans.OK))
         self._add(operation.service, instance, begin, end, outcome, reason, trace=trace, span=span, parent=parent, **columns)
 
@@ -358,6 +359,14 @@ class Traffic:
             weight=self._weight,
             **columns,
         )
+
+
+@cache
+def _code_of(operation: Operation) -> dict[str, object]:
+    """Where in the code an operation begins; made up, and always the same."""
+    name = re.sub(r"\W+", "_", f"{operation.method} {operation.route}".lower()).strip("_")
+    file = f"{operation.service.replace('-', '_')}/handlers/{name}.py"
+    return {"span.s:code.file.path": file, "span.s:code.function.name": name, "span.i:code.line.number": 12 + zlib.crc32(operation.key.encode()) % 180}
 
 
 def _rows_of(waiting: Waiting) -> Floats:

@@ -5,4 +5,18 @@ from wirbel.core.signals.otlp.wire import LOGS, METRICS, SIGNALS, TRACES, Decode
 
 DECODERS = {TRACES.name: traces.decode, METRICS.name: metrics.decode, LOGS.name: logs.decode}
 
-__all__ = ["DECODERS", "LOGS", "METRICS", "SIGNALS", "TRACES", "Decoded", "JsonText", "Signal", "json_to_protobuf", "logs", "metrics", "protobuf_to_json", "traces"]
+__all__ = [
+    "DECODERS",
+    "LOGS",
+    "METRICS",
+    "SIGNALS",
+    "TRACES",
+    "Decoded",
+    "JsonText",
+    "Signal",
+    "json_to_protobuf",
+    "logs",
+    "metrics",
+    "protobuf_to_json",
+    "traces",
+]

@@ -116,10 +116,7 @@ def _repeated(given: pa.ListArray, field: FieldDescriptor, wanted: pa.Field) -> 
     if flat.null_count:  # an element that is null is no element
         raise Unusual
     item = wanted.type.value_field
-    if pa.types.is_null(flat.type):
-        inner = pa.array([], item.type)
-    else:
-        inner = _values(flat, field, item.type)
+    inner = pa.array([], item.type) if pa.types.is_null(flat.type) else _values(flat, field, item.type)
     return pa.ListArray.from_arrays(offsets, inner, type=wanted.type)
 
 
