@@ -1,6 +1,6 @@
 import sys
 
-from wirbel.cli import environment
+from wirbel.runtime import environment
 
 with environment.database():
     if sys.argv[1:] == ["growth"]:

@@ -28,7 +28,7 @@ SIZES = (1_000_000, 10_000_000, 30_000_000)
 SPANS_AT_RATE_ONE = 40_000 * DAYS * 24  # about
 ASK = """
 import json, resource, statistics, time
-from wirbel.cli import environment
+from wirbel.runtime import environment
 def timed(work):
     began = time.perf_counter(); work(); return time.perf_counter() - began
 with environment.database():
@@ -62,7 +62,7 @@ with environment.database():
 """
 PACK = """
 import resource
-from wirbel.cli import environment
+from wirbel.runtime import environment
 with environment.database():
     from wirbel.store import packer
     packer.pack_all()

@@ -14,8 +14,8 @@ from urllib.parse import urlparse
 
 import numpy as np
 
-from wirbel.cli.database import free_port
-from wirbel.cli.processes import SERVER_PROCESSES, server_command, worker_command
+from wirbel.runtime.database import free_port
+from wirbel.runtime.processes import SERVER_PROCESSES, server_command, worker_command
 
 SENDERS = 32  # as many services that export at once
 

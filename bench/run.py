@@ -144,7 +144,7 @@ def bench_freshness(table: pa.Table) -> None:
 
 PACK_ALL = """
 import os, sys, time
-from wirbel.cli import environment
+from wirbel.runtime import environment
 with environment.database():
     from wirbel.store import packer
     print("ready", flush=True)

@@ -81,7 +81,7 @@ def make_database(name: str) -> str:
 
 FILL = """
 import json, sys
-from wirbel.cli import environment
+from wirbel.runtime import environment
 with environment.database():
     from wirbel.demo.start import _fill
     print(json.dumps(_fill(seed=1)))
@@ -95,8 +95,8 @@ def instance(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Instance]:
     environment = {**os.environ, "WIRBEL_DATABASE_URL": database, "WIRBEL_HOME": str(home), "WIRBEL_ROOT": str(ROOT)}
     filled = subprocess.run([sys.executable, "-c", FILL], env=environment, capture_output=True, text=True, check=True)
     state = json.loads(filled.stdout.strip().splitlines()[-1])
-    from wirbel.cli.database import free_port
-    from wirbel.cli.processes import server_command, worker_command
+    from wirbel.runtime.database import free_port
+    from wirbel.runtime.processes import server_command, worker_command
 
     port = free_port(0)
     children = [subprocess.Popen(command, env=environment) for command in (server_command(port), server_command(port), worker_command())]

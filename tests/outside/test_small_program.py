@@ -21,8 +21,8 @@ import pytest
 
 from tests.api_client import Api
 from tests.conftest import Instance
-from wirbel.cli.database import free_port
 from wirbel.core.signals import points
+from wirbel.runtime.database import free_port
 
 REQUESTS = 20
 ARRIVES_WITHIN_S = 15

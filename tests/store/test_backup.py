@@ -10,7 +10,7 @@ from pathlib import Path
 from tests.conftest import ROOT, make_database
 
 FILL = """
-from wirbel.cli import environment
+from wirbel.runtime import environment
 with environment.database():
     from tests.store.test_store import some_spans
     from tests.store.test_streams import accept, some_logs
@@ -22,7 +22,7 @@ with environment.database():
     accept("logs", some_logs(2, service="fresh"), "not packed")
 """
 TELL = """
-from wirbel.cli import environment
+from wirbel.runtime import environment
 with environment.database():
     from tests.store.test_store import WIDE, recount
     from tests.store.test_streams import accept, some_logs

@@ -16,7 +16,7 @@ KILLS = 20
 
 # The worker's own loop, and a writer that acknowledges what is durable on its standard output.
 WORKER = """
-from wirbel.cli import environment
+from wirbel.runtime import environment
 with environment.database():
     from wirbel.store import packer
     print("ready", flush=True)
@@ -26,7 +26,7 @@ with environment.database():
 """
 WRITER = """
 import itertools, sys
-from wirbel.cli import environment
+from wirbel.runtime import environment
 with environment.database():
     from tests.store.test_store import some_spans
     from wirbel.store import segments
@@ -37,7 +37,7 @@ with environment.database():
 """
 COUNT = """
 import json
-from wirbel.cli import environment
+from wirbel.runtime import environment
 with environment.database():
     from tests.store.test_store import WIDE, recount
     from wirbel.core import cells

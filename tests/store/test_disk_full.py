@@ -16,8 +16,8 @@ import pytest
 
 from tests.conftest import ROOT
 from tests.core import test_otlp_logs as log_requests
-from wirbel.cli.database import EmbeddedDatabase, free_port
-from wirbel.cli.processes import server_command
+from wirbel.runtime.database import EmbeddedDatabase, free_port
+from wirbel.runtime.processes import server_command
 
 DISK_MB, LEAST_FREE_MB, BALLAST_MB = 320, 60, 80
 WITHIN_S = 60

@@ -20,14 +20,14 @@ import pytest
 from tests.conftest import ROOT
 from tests.core import test_otlp_logs as log_requests
 from tests.core import test_otlp_metrics as metric_requests
-from wirbel.cli.database import EmbeddedDatabase, free_port
-from wirbel.cli.processes import server_command, worker_command
+from wirbel.runtime.database import EmbeddedDatabase, free_port
+from wirbel.runtime.processes import server_command, worker_command
 
 KILLS = int(os.environ.get("WIRBEL_KILLS", "9"))  # 50 were done by hand, see docs/operations.md
 SETTLES_WITHIN_S = 90
 COUNT = """
 import json
-from wirbel.cli import environment
+from wirbel.runtime import environment
 with environment.database():
     from tests.store.test_store import WIDE, recount
     from wirbel.core import cells

@@ -147,7 +147,7 @@ def test_spans_say_whether_they_are_roots_without_their_parents_ids() -> None:
 ON_DASK = """
 import os
 from distributed import LocalCluster
-from wirbel.cli import environment
+from wirbel.runtime import environment
 if __name__ == "__main__":
     with environment.database():
         from tests.store.test_scan import CountByService, EVERYWHERE, counted
@@ -161,7 +161,7 @@ if __name__ == "__main__":
         with LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=None) as cluster:
             os.environ["WIRBEL_DASK"] = cluster.scheduler_address
             there = counted(scan.scan(EVERYWHERE, ["service"], CountByService()))
-            ran = scan._client(cluster.scheduler_address).run(lambda: __import__("sys").modules.get("wirbel.store.scan") is not None)
+            ran = scan._client(cluster.scheduler_address).run(lambda: __import__("sys").modules.get("wirbel.store.block_work") is not None)
             scan._client(cluster.scheduler_address).close()
         assert here == there, (here, there)
         assert all(ran.values()), ran

@@ -5,9 +5,9 @@ from __future__ import annotations
 import argparse
 import sys
 
-from wirbel.cli.processes import SERVER_PROCESSES
 from wirbel.core.errors import InvalidChange, InvalidQuestion, WirbelError
 from wirbel.core.signals.changes import parse_time
+from wirbel.runtime.processes import SERVER_PROCESSES
 
 
 def rfc3339(text: str) -> int:
@@ -111,7 +111,7 @@ def main(words: list[str] | None = None) -> None:
     given = sys.argv[1:] if words is None else words
     arguments = _parser().parse_args(given if given and given[0] != "help" else ["--help"])
     from wirbel.cli import commands
-    from wirbel.cli.database import DatabaseFailure, say
+    from wirbel.runtime.database import DatabaseFailure, say
 
     try:
         status = getattr(commands, arguments.command)(arguments)

@@ -12,10 +12,10 @@ from collections.abc import Iterator
 from contextlib import contextmanager, nullcontext
 from pathlib import Path
 
-from wirbel.cli import environment
-from wirbel.cli.database import DEFAULT_PORT, EmbeddedDatabase, find_binaries, say
-from wirbel.cli.processes import run_until_stopped, server_command, worker_command
-from wirbel.core.errors import NotEnoughData
+from wirbel.core.errors import NotFound
+from wirbel.runtime import environment
+from wirbel.runtime.database import DEFAULT_PORT, EmbeddedDatabase, find_binaries, say
+from wirbel.runtime.processes import run_until_stopped, server_command, worker_command
 
 MOST_TEST_WORKERS = 4
 ONE_THREAD = {name: "1" for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS")}  # workers share the processors
@@ -40,7 +40,7 @@ def demo(arguments: argparse.Namespace) -> int:
 
 
 def serve(arguments: argparse.Namespace) -> int:
-    from wirbel.cli.database import free_port
+    from wirbel.runtime.database import free_port
 
     with environment.database(arguments.db_port or DEFAULT_PORT):
         port = free_port(arguments.port)
@@ -94,7 +94,7 @@ def load(arguments: argparse.Namespace) -> int:
         for name in arguments.files:
             try:
                 result = load_file(Path(name), progress=lambda done, total: _progress(done, total))
-            except NotEnoughData as error:  # the others are loaded all the same
+            except NotFound as error:  # the others are loaded all the same
                 say(str(error))
                 status = 1
                 continue

@@ -3,6 +3,7 @@
 WirbelError
 ├── MalformedTelemetry   a body that is not what its type says; nothing of it can be kept
 ├── InvalidChange        a change that breaks the contract; names the field
+├── NotFound             nothing of that name or id is stored
 ├── NotEnoughData        a question that the data cannot answer; says what is missing
 ├── InvalidQuestion      a question that makes no sense, such as a window that ends before it starts
 ├── QuestionTooLarge     an answer would take longer than anybody waits; says what to narrow
@@ -24,6 +25,10 @@ class InvalidChange(WirbelError):
     def __init__(self, field: str, reason: str) -> None:
         super().__init__(f"{field}: {reason}")
         self.field = field
+
+
+class NotFound(WirbelError):
+    """Nothing of that name or id is stored."""
 
 
 class NotEnoughData(WirbelError):

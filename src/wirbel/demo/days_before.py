@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 
-from wirbel.cli import environment
+from wirbel.runtime import environment
 
 
 def main() -> None:

@@ -10,7 +10,6 @@ import sys
 
 from django.db import transaction
 
-from wirbel.cli.database import say
 from wirbel.core.errors import WirbelError
 from wirbel.core.signals import logs as log_model
 from wirbel.core.signals import points, spans
@@ -19,6 +18,7 @@ from wirbel.core.text import rfc3339
 from wirbel.demo.history import DAY_NS, HOUR_NS, HOURS, KEPT, MINUTE_NS, ahead, make_history
 from wirbel.demo.making import Telemetry, World
 from wirbel.demo.telemetry import logs, metrics, summaries
+from wirbel.runtime.database import say
 from wirbel.store import packer, reading
 from wirbel.store.models import Stream
 from wirbel.store.streams import SUMMARY_STEPS

@@ -12,14 +12,14 @@ import urllib.request
 from pathlib import Path
 
 from wirbel.accounts.models import Person, Role
-from wirbel.cli.database import free_port, say
-from wirbel.cli.environment import home
-from wirbel.cli.processes import SERVER_PROCESSES, run_until_stopped, server_command, worker_command
 from wirbel.demo import practice
 from wirbel.demo.fill import fill
 from wirbel.demo.history import DAYS, GOING_ON
 from wirbel.inquiry.models import Inquiry
 from wirbel.intake.models import Token
+from wirbel.runtime.database import free_port, say
+from wirbel.runtime.environment import home
+from wirbel.runtime.processes import SERVER_PROCESSES, run_until_stopped, server_command, worker_command
 from wirbel.store.models import Arrival, AttributeName, Block, ChangeRecord, Entity, Metric, PeerAddress, Receipt, Segment, Service
 from wirbel.store.streams import HOUR_NS
 

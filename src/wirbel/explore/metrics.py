@@ -8,7 +8,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from wirbel.core import arrow
-from wirbel.core.errors import NotEnoughData
+from wirbel.core.errors import NotFound
 from wirbel.core.signals import histograms, points
 from wirbel.core.signals.attributes import plain_dict
 from wirbel.core.text import rfc3339
@@ -28,11 +28,11 @@ VAGUE = 1.0  # width of a percentile's bounds, over its value, from which it tel
 
 
 def metric_view(service: str, name: str, start: int, end: int, windows: list[tuple[int, int]], environment: str | None, by: str | None) -> MetricView:
-    """Raises NotEnoughData if the service has sent nothing of the metric in [start, end)."""
+    """Raises NotFound if the service has sent nothing of the metric in [start, end)."""
     grid = series.grid_of(Stream.POINTS, start, end, environment)
     table = reading.points(grid.first - LEAD_STEPS * grid.step_ns, end, environment, [service], name, grid.cell_step)
     if not table.num_rows:
-        raise NotEnoughData(f"{service} has sent no {name} between {rfc3339(start)} and {rfc3339(end)}.")
+        raise NotFound(f"{service} has sent no {name} between {rfc3339(start)} and {rfc3339(end)}.")
     kind = int(np.bincount(arrow.numbers(table["kind"])).argmax())
     table = table.filter(pa.array(arrow.numbers(table["kind"]) == kind))
     drawn = _Drawn(table, grid, *_lines_of(table, by))

@@ -6,6 +6,9 @@ from typing import Any
 
 from pydantic import BaseModel
 
+from wirbel.core.signals.changes import Change
+from wirbel.core.text import rfc3339
+
 
 class WindowOut(BaseModel):
     start: str
@@ -26,6 +29,24 @@ class ChangeOut(BaseModel):
     before: Any = None
     after: Any = None
     link: str | None
+
+
+def change_out(given: Change) -> ChangeOut:
+    return ChangeOut(
+        id=given.id,
+        kind=given.kind,
+        at=rfc3339(given.at),
+        until=rfc3339(given.until) if given.until else None,
+        service=given.service,
+        version=given.version,
+        environment=given.environment,
+        entity=dict(given.entity),
+        actor=given.actor,
+        summary=given.summary,
+        before=given.before,
+        after=given.after,
+        link=given.link,
+    )
 
 
 class Ribbon(BaseModel):

@@ -13,8 +13,7 @@ from wirbel.core.text import rfc3339
 from wirbel.explore import series
 from wirbel.explore.figures import figures, listed
 from wirbel.explore.health import judge
-from wirbel.explore.schemas import CallRow, ChangeOut, Figures, InstanceRow, OperationRow, Series, ServiceCharts, ServiceView
-from wirbel.inquiry.as_json import change
+from wirbel.explore.schemas import CallRow, Figures, InstanceRow, OperationRow, Series, ServiceCharts, ServiceView, change_out
 from wirbel.store import reading
 from wirbel.store.models import Stream
 
@@ -47,7 +46,7 @@ def service_view(service: str, start: int, end: int, focus: Window, reference: W
         calls=_calls(asked, "peer", focus, reference, now, before),
         called_by=_calls(askers, "service", focus, reference, now, before),
         instances=_instances(served, focus, reference),
-        changes=[ChangeOut(**change(c)) for c in changes],
+        changes=[change_out(c) for c in changes],
         focus=figures(now, 0, series.window_seconds(focus)),
         reference=figures(before, 0, series.window_seconds(reference)),
     )

@@ -13,7 +13,7 @@ from wirbel.core import arrow, text
 from wirbel.core.diagnosis import critical_path as cp
 from wirbel.core.diagnosis import requests as rq
 from wirbel.core.diagnosis.parts import DEPENDENCY, OWN, TRANSFER
-from wirbel.core.errors import NotEnoughData
+from wirbel.core.errors import NotFound
 from wirbel.core.signals import spans
 from wirbel.core.text import rfc3339
 from wirbel.core.topology.parents import parent_rows
@@ -223,15 +223,15 @@ def _parse_id(text: str, width: int) -> bytes:
     except ValueError:
         found = b""
     if len(found) != width:
-        raise NotEnoughData(f"{text[:40]!r} is not an id of {width * 2} hexadecimal digits.")
+        raise NotFound(f"{text[:40]!r} is not an id of {width * 2} hexadecimal digits.")
     return found
 
 
 def trace_view(trace: str, span: str | None) -> TraceView:
-    """A trace, drawn from its root or from one span of it. Raises NotEnoughData if it is not stored."""
+    """A trace, drawn from its root or from one span of it. Raises NotFound if it is not stored."""
     table = reading.trace(_parse_id(trace, 16))
     if not table.num_rows:
-        raise NotEnoughData(f"Trace {trace} is not stored. It may not have arrived yet, or retention has dropped it.")
+        raise NotFound(f"Trace {trace} is not stored. It may not have arrived yet, or retention has dropped it.")
     parent = parent_rows(table)
     root = _root(table, parent, _parse_id(span, 8) if span else None)
     built = rq.build(table, np.array([root]), (0, 2**62))

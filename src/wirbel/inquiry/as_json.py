@@ -11,8 +11,8 @@ from wirbel.core.diagnosis.changes import Judged
 from wirbel.core.diagnosis.model import Answer, Candidate, Evidence
 from wirbel.core.diagnosis.onset import Onset
 from wirbel.core.diagnosis.sentences import sentence
-from wirbel.core.signals.changes import Change
 from wirbel.core.text import rfc3339
+from wirbel.explore.schemas import change_out
 
 
 def _onset(onset: Onset | None) -> dict[str, str] | None:
@@ -59,27 +59,9 @@ def contract(answer: Answer, took_ms: int) -> dict[str, Any]:
     }
 
 
-def change(given: Change) -> dict[str, Any]:
-    return {
-        "id": given.id,
-        "kind": given.kind,
-        "at": rfc3339(given.at),
-        "until": rfc3339(given.until) if given.until else None,
-        "service": given.service,
-        "version": given.version,
-        "environment": given.environment,
-        "entity": dict(given.entity),
-        "actor": given.actor,
-        "summary": given.summary,
-        "before": given.before,
-        "after": given.after,
-        "link": given.link,
-    }
-
-
 def _judged(judged: Judged) -> dict[str, Any]:
     return {
-        "change": change(judged.change),
+        "change": change_out(judged.change).model_dump(),
         "entity": judged.entity and {"kind": judged.entity[0], "name": judged.entity[1]},
         "lead_s": judged.lead_s,
         "before": judged.before,

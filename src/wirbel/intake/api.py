@@ -11,7 +11,7 @@ from ninja import Router, Schema
 from ninja.errors import HttpError
 from pydantic import Field
 
-from wirbel.core.errors import InvalidQuestion, NotEnoughData
+from wirbel.core.errors import InvalidQuestion, NotFound
 from wirbel.intake import rules
 from wirbel.intake.models import DropRule, Token
 from wirbel.intake.status import IntakeState, state
@@ -58,7 +58,7 @@ def revoke_token(request: HttpRequest, token: int) -> Any:
     """From now on the token is refused. What it sent stays."""
     _administrator(request)
     if not Token.objects.filter(pk=token, revoked=None).update(revoked=timezone.now()):
-        raise NotEnoughData("No such token, or it was revoked before.")
+        raise NotFound("No such token, or it was revoked before.")
     known_tokens.forget()
     return 204, None
 
@@ -89,7 +89,7 @@ class RuleChange(Schema):
 def change_rule(request: HttpRequest, rule: int, given: RuleChange) -> Any:
     _administrator(request)
     if not DropRule.objects.filter(pk=rule).update(enabled=given.enabled):
-        raise NotEnoughData("No such rule.")
+        raise NotFound("No such rule.")
     rules.forget()
     return 204, None
 
@@ -98,7 +98,7 @@ def change_rule(request: HttpRequest, rule: int, given: RuleChange) -> Any:
 def delete_rule(request: HttpRequest, rule: int) -> Any:
     _administrator(request)
     if not DropRule.objects.filter(pk=rule).delete()[0]:
-        raise NotEnoughData("No such rule.")
+        raise NotFound("No such rule.")
     rules.forget()
     return 204, None
 
@@ -147,5 +147,5 @@ def reset_retention(request: HttpRequest, environment: str, stream: str) -> Any:
     """Back to the default."""
     _administrator(request)
     if not Retention.objects.filter(environment=environment, stream=stream).delete()[0]:
-        raise NotEnoughData("This environment has no rule of its own for the stream.")
+        raise NotFound("This environment has no rule of its own for the stream.")
     return 204, None

@@ -17,7 +17,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from wirbel.core import arrow
-from wirbel.core.errors import InvalidChange, MalformedTelemetry, NotEnoughData
+from wirbel.core.errors import InvalidChange, MalformedTelemetry, NotFound
 from wirbel.core.signals import otlp
 from wirbel.core.signals.changes import Change, from_cdevent, from_plain
 from wirbel.intake.commit import STREAM_OF, Delivery, store_together
@@ -69,14 +69,14 @@ class Loaded:
 def load_file(path: Path, progress: Callable[[int, int], None] = lambda done, total: None) -> Loaded:
     """Stores a file's telemetry; all of it can be queried on return. The same file again stores nothing.
 
-    Raises NotEnoughData if the file cannot be read.
+    Raises NotFound if the file cannot be read.
     """
     result = Loaded()
     try:
         total = path.stat().st_size
         raw = path.open("rb")
     except OSError as error:
-        raise NotEnoughData(f"{path} cannot be read: {error.strerror}") from error
+        raise NotFound(f"{path} cannot be read: {error.strerror}") from error
     with raw:
         packed = raw.read(2) == GZIP_MAGIC
         raw.seek(0)

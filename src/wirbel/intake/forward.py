@@ -7,16 +7,15 @@ without the other side loses any; over its bound the oldest are given up, and co
 from __future__ import annotations
 
 import gzip
-import http.client
 import ipaddress
 import logging
 import os
 import socket
-import ssl
 from dataclasses import dataclass
 from datetime import timedelta
 from urllib.parse import urlsplit
 
+import httpx
 from django.db import transaction
 from django.utils import timezone
 
@@ -106,24 +105,19 @@ def send_some() -> bool:
 
 
 def _send(target: Target, address: tuple[str, int], waiting: Forward) -> int:
+    """The status of the answer. Connected to the address that was checked, verified against the name."""
     parts = urlsplit(target.url)
-    if parts.scheme == "https":
-        # Connected to the address that was checked, verified against the name.
-        plain = socket.create_connection(address, TIMEOUT_S)
-        connection = http.client.HTTPConnection(address[0], address[1], timeout=TIMEOUT_S)
-        connection.sock = ssl.create_default_context().wrap_socket(plain, server_hostname=parts.hostname)
-    else:
-        connection = http.client.HTTPConnection(address[0], address[1], timeout=TIMEOUT_S)
+    host = f"[{address[0]}]" if ":" in address[0] else address[0]
+    url = f"{parts.scheme}://{host}:{address[1]}{parts.path}/v1/{waiting.signal}"
+    headers = {"Host": parts.netloc, "Content-Type": "application/x-protobuf", "Content-Encoding": "gzip", **target.headers}
     try:
-        headers = {"Host": parts.netloc, "Content-Type": "application/x-protobuf", "Content-Encoding": "gzip", **target.headers}
-        connection.request("POST", f"{parts.path}/v1/{waiting.signal}", bytes(waiting.body), headers)
-        answer = connection.getresponse()
-        answer.read(2**16)
-        return answer.status
-    except http.client.HTTPException as error:
+        with (
+            httpx.Client(timeout=TIMEOUT_S, trust_env=False, follow_redirects=False) as client,
+            client.stream("POST", url, content=bytes(waiting.body), headers=headers, extensions={"sni_hostname": parts.hostname or ""}) as answer,
+        ):
+            return answer.status_code
+    except httpx.HTTPError as error:
         raise OSError(f"no answer that can be read: {error}") from error
-    finally:
-        connection.close()
 
 
 def _later(waiting: list[Forward], reason: str) -> None:

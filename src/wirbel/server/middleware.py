@@ -1,41 +1,12 @@
-"""Headers on every answer, a bound on bodies before they are read, and on what a question may take."""
+"""A bound on bodies before they are read, and on what a question may take."""
 
 from __future__ import annotations
 
-import inspect
 from collections.abc import Awaitable, Callable
 from typing import Any
 
-from django.http import HttpRequest, HttpResponse
-from django.utils.decorators import sync_and_async_middleware
-
 from wirbel.intake.bodies import MAX_BODY, Refusal, refuse
 from wirbel.store import query_limits
-
-POLICY = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'"
-
-
-@sync_and_async_middleware
-def ContentPolicy(get_response: Callable[[HttpRequest], Any]) -> Callable[[HttpRequest], Any]:
-    """Scripts, fonts and data come from Wirbel itself only."""
-
-    def mark(response: HttpResponse) -> HttpResponse:
-        response.headers.setdefault("Content-Security-Policy", POLICY)
-        response.headers.setdefault("Referrer-Policy", "same-origin")
-        return response
-
-    if inspect.iscoroutinefunction(get_response):
-
-        async def later(request: HttpRequest) -> HttpResponse:
-            return mark(await get_response(request))
-
-        return later
-
-    def now(request: HttpRequest) -> HttpResponse:
-        return mark(get_response(request))
-
-    return now
-
 
 Scope = dict[str, Any]
 Receive = Callable[[], Awaitable[dict[str, Any]]]

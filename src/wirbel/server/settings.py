@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import os
 import secrets
+from datetime import timedelta
 from pathlib import Path
-from urllib.parse import unquote, urlparse
+
+import dj_database_url
+from csp.constants import NONE, SELF, UNSAFE_INLINE
 
 ROOT = Path(os.environ.get("WIRBEL_ROOT") or Path(__file__).resolve().parents[3])
 HOME = Path(os.environ.get("WIRBEL_HOME") or ROOT / ".wirbel" / "home")
@@ -23,19 +26,13 @@ def _secret_key() -> str:
 
 
 def _database(url: str) -> dict[str, object]:
-    parts = urlparse(url)
-    return {
-        "ENGINE": "django.db.backends.postgresql",
-        "NAME": parts.path.lstrip("/"),
-        "USER": unquote(parts.username or ""),
-        "PASSWORD": unquote(parts.password or ""),
-        "HOST": parts.hostname or "127.0.0.1",
-        "PORT": str(parts.port or 5432),
+    own = {
         "CONN_HEALTH_CHECKS": True,
         "OPTIONS": {"pool": {"min_size": 1, "max_size": 12, "timeout": 10}},
         "DISABLE_SERVER_SIDE_CURSORS": True,
         "TEST": {"NAME": "wirbel_test"},
     }
+    return {**dj_database_url.parse(url), **own}
 
 
 SECRET_KEY = _secret_key()
@@ -43,8 +40,6 @@ DEBUG = False
 ALLOWED_HOSTS = os.environ.get("WIRBEL_HOSTS", "127.0.0.1,localhost,[::1]").split(",")
 CSRF_TRUSTED_ORIGINS = [origin for origin in os.environ.get("WIRBEL_ORIGINS", "").split(",") if origin]
 DATABASES = {"default": _database(os.environ.get("WIRBEL_DATABASE_URL", "postgresql://wirbel@127.0.0.1:5499/wirbel"))}
-# In the database, because several processes serve: a wrong password counts in all of them.
-CACHES = {"default": {"BACKEND": "django.core.cache.backends.db.DatabaseCache", "LOCATION": "accounts_cache"}}
 
 INSTALLED_APPS = [
     "django.contrib.auth",
@@ -52,6 +47,7 @@ INSTALLED_APPS = [
     "django.contrib.sessions",
     "django.contrib.postgres",
     "procrastinate.contrib.django",
+    "axes",
     "wirbel.accounts",
     "wirbel.store",
     "wirbel.intake",
@@ -59,17 +55,27 @@ INSTALLED_APPS = [
 ]
 MIDDLEWARE = [
     "django.middleware.security.SecurityMiddleware",
+    "csp.middleware.CSPMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
-    "wirbel.server.middleware.ContentPolicy",
     "django.contrib.sessions.middleware.SessionMiddleware",
     "django.middleware.common.CommonMiddleware",
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.contrib.auth.middleware.AuthenticationMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
+    "axes.middleware.AxesMiddleware",
 ]
 ROOT_URLCONF = "wirbel.server.urls"
 ASGI_APPLICATION = "wirbel.server.asgi.application"
 AUTH_USER_MODEL = "accounts.Person"
+AUTHENTICATION_BACKENDS = ["axes.backends.AxesStandaloneBackend", "django.contrib.auth.backends.ModelBackend"]
+# Wrong passwords count for a name at an address, in the database: a stranger elsewhere locks nobody out, and several
+# server processes count together.
+AXES_FAILURE_LIMIT = 10
+AXES_COOLOFF_TIME = timedelta(minutes=1)
+AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
+AXES_RESET_ON_SUCCESS = True
+AXES_DISABLE_ACCESS_LOG = True
+AXES_VERBOSE = False
 PASSWORD_HASHERS = ["django.contrib.auth.hashers.Argon2PasswordHasher"]
 AUTH_PASSWORD_VALIDATORS = [{"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator", "OPTIONS": {"min_length": 10}}]
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
@@ -85,6 +91,17 @@ SESSION_COOKIE_SAMESITE = "Lax"
 SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = os.environ.get("WIRBEL_TLS") == "1"
 SECURE_CONTENT_TYPE_NOSNIFF = True
 X_FRAME_OPTIONS = "DENY"
+# Scripts, fonts and data come from Wirbel itself only.
+CONTENT_SECURITY_POLICY = {
+    "DIRECTIVES": {
+        "default-src": [SELF],
+        "style-src": [SELF, UNSAFE_INLINE],
+        "img-src": [SELF, "data:"],
+        "frame-ancestors": [NONE],
+        "base-uri": [NONE],
+        "form-action": [SELF],
+    }
+}
 LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,
@@ -92,5 +109,5 @@ LOGGING = {
     "handlers": {"stderr": {"class": "logging.StreamHandler", "formatter": "line"}},
     "root": {"handlers": ["stderr"], "level": "WARNING"},
     # A wrong password or a stranger is no event for the log of a server that says so in its answer.
-    "loggers": {"wirbel": {"level": "INFO"}, "django.request": {"level": "ERROR"}, "procrastinate": {"level": "ERROR"}},
+    "loggers": {"wirbel": {"level": "INFO"}, "django.request": {"level": "ERROR"}, "procrastinate": {"level": "ERROR"}, "axes": {"level": "ERROR"}},
 }

@@ -6,10 +6,10 @@ Only this module knows how bytes in the database become rows.
 from __future__ import annotations
 
 import threading
-from collections import OrderedDict
 from collections.abc import Callable, Hashable, Iterable, Iterator, Sequence
 from typing import Any, Generic, TypeVar
 
+import cachetools
 import numpy as np
 import psycopg
 import pyarrow as pa
@@ -186,30 +186,21 @@ V = TypeVar("V")
 
 
 class Cache(Generic[K, V]):
-    """Things with ``nbytes``, least recently used out first. Blocks never change, so nothing goes stale."""
+    """Things with ``nbytes``, least recently used out first, for several threads. Blocks never change, so nothing goes stale."""
 
     def __init__(self, limit: int) -> None:
-        self._limit, self._held = limit, 0
-        self._things: OrderedDict[K, V] = OrderedDict()
+        self._things: cachetools.LRUCache[K, V] = cachetools.LRUCache(limit, getsizeof=_size)
         self._lock = threading.Lock()
 
     def get(self, key: K) -> V | None:
         with self._lock:
-            thing = self._things.get(key)
-            if thing is not None:
-                self._things.move_to_end(key)
-            return thing
+            return self._things.get(key)
 
     def put(self, key: K, thing: V) -> None:
-        size = _size(thing)
-        with self._lock:
-            if key in self._things or size > self._limit // 4:
-                return
-            self._things[key] = thing
-            self._held += size
-            while self._held > self._limit:
-                _, dropped = self._things.popitem(last=False)
-                self._held -= _size(dropped)
+        """Left out if it alone would take a quarter of the room."""
+        if _size(thing) <= self._things.maxsize // 4:
+            with self._lock:
+                self._things[key] = thing
 
 
 def _size(thing: Any) -> int:

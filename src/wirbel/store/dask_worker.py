@@ -19,9 +19,9 @@ def read(packed: bytes) -> bytes:
         django.setup()
     from django.db import connection
 
-    from wirbel.store import scan
+    from wirbel.store import block_work
 
     try:
-        return pickle.dumps(scan.read_in(*pickle.loads(packed)))
+        return pickle.dumps(block_work.read_in(*pickle.loads(packed)))
     finally:
         connection.close()

@@ -10,35 +10,26 @@ from __future__ import annotations
 import logging
 import os
 import pickle
-from collections import deque
-from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import Future, ThreadPoolExecutor
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import cache
-from typing import Any, TypeVar
+from typing import Any
 
 import pyarrow as pa
-import pyarrow.compute as pc
 from django.db import connection, transaction
 from django.db.models import Q, QuerySet
 
 from wirbel.core import words
 from wirbel.store import blocks, bloom, dask_worker, query_limits
+from wirbel.store.block_work import Do, R, Task, Work, in_threads
 from wirbel.store.models import Block, Segment, Stream
 from wirbel.store.streams import DAY_NS, LAYOUTS, PERIODS_NS
 
 log = logging.getLogger(__name__)
 MAX_FRESH = 2_000  # segments not yet packed that a question reads
-THREADS = max(2, os.cpu_count() or 2)
 _DASK_BLOCKS = 8  # that a Dask task reads
 _STOP_CHECK_S = 0.2
-
-R = TypeVar("R")
-Window = tuple[int, int]
-Work = Callable[[pa.Table, Window | None], R]
-"""Makes a partial result of the rows of a block. The window is None for a block that lies in it as a whole.
-Work that is sent to other machines must be picklable, so it is a function of a module or a frozen dataclass."""
 
 
 @dataclass(frozen=True)
@@ -81,16 +72,6 @@ def snapshot() -> Iterator[None]:
         yield
 
 
-@dataclass(frozen=True)
-class _Task:
-    """One block, and what to do with it."""
-
-    block: int
-    rows: int
-    whole: bool  # it lies in the window
-    mixed: bool  # it may hold other environments
-
-
 class Partials(list[R]):
     """Partial results of all blocks, in order of their ids, then that of what is not packed yet, if there is any."""
 
@@ -107,12 +88,12 @@ def scan(where: Where, columns: Sequence[str] | None, work: Work[R], small: bool
         tasks = _tasks(where)
         mixed = where.environment is not None and any(task.mixed for task in tasks)
         wanted = None if columns is None else tuple(sorted({*columns, "environment"} if mixed else {*columns}))
-        do = _Do(where.environment, (where.start, where.end), wanted, work)
+        do = Do(where.environment, (where.start, where.end), wanted, work)
         total = sum(task.rows for task in tasks)
         known = {task.block: found for task in tasks if small and task.whole and (found := _partials.get((task.block, do.key))) is not None}
         rest = [task for task in tasks if task.block not in known]
         address = os.environ.get("WIRBEL_DASK")
-        made = _on_dask(address, rest, do, total) if address else _in_threads(rest, do, total)
+        made = _on_dask(address, rest, do, total) if address else in_threads(rest, do, total)
         for task, partial in made:
             known[task.block] = partial
             if small and task.whole:
@@ -124,35 +105,14 @@ def scan(where: Where, columns: Sequence[str] | None, work: Work[R], small: bool
     return results
 
 
-@dataclass(frozen=True)
-class _Do:
-    environment: str | None
-    window: Window
-    columns: tuple[str, ...] | None
-    work: Work[Any]
-
-    @property
-    def key(self) -> tuple[Any, ...]:
-        return self.environment, self.columns, self.work
-
-    def __call__(self, table: pa.Table, whole: bool, mixed: bool) -> Any:
-        if mixed and self.environment is not None:
-            table = table.filter(pc.equal(table["environment"], self.environment))
-        if self.columns is not None:
-            if "is_root" in self.columns and "is_root" not in table.column_names:
-                table = table.append_column("is_root", pc.is_null(table["parent_id"]))
-            table = table.select([name for name in table.column_names if name in self.columns])
-        return self.work(table, None if whole else self.window)
-
-
-def _tasks(where: Where) -> list[_Task]:
+def _tasks(where: Where) -> list[Task]:
     asked = words.numbers_of(list(where.words)) if where.words else None
     fields = where.blocks().order_by("id").values_list("id", "rows", "time_from", "time_to", "environment", *(["word_filter"] if where.words else []))
     tasks = []
     for block, rows, first, last, environment, *known in fields:
         if known and known[0] is not None and not bloom.may_contain(bytes(known[0]), asked).all():
             continue
-        tasks.append(_Task(block, rows, first >= where.start and last < where.end, environment == ""))
+        tasks.append(Task(block, rows, first >= where.start and last < where.end, environment == ""))
     return tasks
 
 
@@ -182,49 +142,13 @@ _partials: blocks.Cache[tuple[int, tuple[Any, ...]], Any] = blocks.Cache(64 * 2*
 
 
 @cache
-def _pool() -> ThreadPoolExecutor:
-    return ThreadPoolExecutor(THREADS, thread_name_prefix="scan")
-
-
-def _in_threads(tasks: list[_Task], do: _Do, total: int) -> Iterator[tuple[_Task, Any]]:
-    """Bytes come over this thread's connection, in its snapshot; threads make tables of them and do the work.
-
-    Few tables exist at a time, which bounds memory.
-    """
-    keep = total <= blocks.CACHE_ROWS
-    by_id = {task.block: task for task in tasks}
-    under_way: deque[tuple[_Task, Future[Any]]] = deque()
-    done = 0
-
-    def finish() -> tuple[_Task, Any]:
-        nonlocal done
-        task, future = under_way.popleft()
-        result = future.result()
-        done += task.rows
-        return task, result
-
-    try:
-        for block, load in blocks.loaders(list(by_id), do.columns, keep):
-            query_limits.check(done, total)
-            task = by_id[block]
-            under_way.append((task, _pool().submit(lambda task=task, load=load: do(load(), task.whole, task.mixed))))
-            if len(under_way) > THREADS:
-                yield finish()
-        while under_way:
-            yield finish()
-    finally:
-        for _, future in under_way:
-            future.cancel()
-
-
-@cache
 def _client(address: str) -> Any:
     from distributed import Client
 
     return Client(address, set_as_default=False)
 
 
-def _on_dask(address: str, tasks: list[_Task], do: _Do, total: int) -> Iterator[tuple[_Task, Any]]:
+def _on_dask(address: str, tasks: list[Task], do: Do, total: int) -> Iterator[tuple[Task, Any]]:
     """Other machines read the blocks themselves, in this transaction's snapshot."""
     if not tasks:
         return
@@ -250,12 +174,3 @@ def _on_dask(address: str, tasks: list[_Task], do: _Do, total: int) -> Iterator[
             yield from zip(part, results, strict=True)
     finally:
         client.cancel(futures)
-
-
-def read_in(exported: str, tasks: list[_Task], do: _Do) -> list[Any]:
-    """The partial results of some blocks, read in a snapshot that another connection has exported."""
-    with transaction.atomic(), connection.cursor() as cursor:
-        cursor.execute("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ")
-        cursor.execute("SET TRANSACTION SNAPSHOT %s", [exported])
-        made = {task.block: result for task, result in _in_threads(tasks, do, 0)}
-    return [made[task.block] for task in tasks]

@@ -1,10 +1,11 @@
-"""Intervals for shares, percentiles and means of weighted samples."""
+"""Intervals for shares and percentiles."""
 
 from __future__ import annotations
 
 import numpy as np
 import numpy.typing as npt
-from scipy import special, stats
+from scipy import stats
+from statsmodels.stats.proportion import proportion_confint
 
 Floats = npt.NDArray[np.float64]
 
@@ -15,14 +16,8 @@ def wilson(successes: npt.ArrayLike, trials: npt.ArrayLike, level: float = 0.95)
     Source: Wilson, "Probable inference, the law of succession, and statistical inference", 1927.
     """
     k, n = np.asarray(successes, float), np.asarray(trials, float)
-    z = special.ndtri(0.5 + level / 2)  # the normal quantile
-    with np.errstate(divide="ignore", invalid="ignore"):
-        p = k / n
-        centre = (p + z**2 / (2 * n)) / (1 + z**2 / n)
-        half = z / (1 + z**2 / n) * np.sqrt(p * (1 - p) / n + z**2 / (4 * n**2))
-    low = np.where(n > 0, np.clip(centre - half, 0, 1), 0.0)
-    high = np.where(n > 0, np.clip(centre + half, 0, 1), 1.0)
-    return np.where(k == 0, 0.0, low), np.where((k == n) & (n > 0), 1.0, high)
+    low, high = (np.asarray(bound) for bound in proportion_confint(k, np.where(n > 0, n, 1.0), alpha=1 - level, method="wilson"))
+    return np.where((k == 0) | (n == 0), 0.0, low), np.where((k == n) | (n == 0), 1.0, high)
 
 
 def percentile_bounds(n: npt.ArrayLike, shares: npt.ArrayLike, level: float = 0.95) -> tuple[Floats, Floats]:
@@ -40,8 +35,3 @@ def percentile_bounds(n: npt.ArrayLike, shares: npt.ArrayLike, level: float = 0.
         low = stats.binom.ppf(tail, count, share)
         high = stats.binom.ppf(1 - tail, count, share) + 1
         return np.where(low >= 1, low / count, np.nan), np.where(high <= count, high / count, np.nan)
-
-
-def poisson_weights(rows: int, repeats: int, seed: int) -> npt.NDArray[np.float32]:
-    """Weights of a Poisson bootstrap, shape (repeats, rows): each row is drawn Poisson(1) times."""
-    return np.random.default_rng(seed).poisson(1.0, (repeats, rows)).astype(np.float32)

@@ -11,8 +11,8 @@ import time
 from pathlib import Path
 from typing import Any
 
-from wirbel.cli import environment
 from wirbel.demo.drill import sealed
+from wirbel.runtime import environment
 
 MINUTE_NS = 60 * 10**9
 FOCUS_NS = 20 * MINUTE_NS

@@ -8,10 +8,10 @@ import os
 from pathlib import Path
 from typing import Any
 
-from wirbel.cli.database import say
 from wirbel.core.errors import InvalidQuestion
 from wirbel.demo import faults
 from wirbel.demo.drill import explain, run, tables
+from wirbel.runtime.database import say
 
 ALL = "all"
 

@@ -6,9 +6,9 @@ import json
 import sys
 from pathlib import Path
 
-from wirbel.cli import environment
 from wirbel.demo.drill import scene
 from wirbel.demo.drill.before import seen_before
+from wirbel.runtime import environment
 
 
 def fill(made: scene.Scene) -> int:

@@ -45,7 +45,7 @@ def make_template(server: str) -> None:
         if connection.execute("SELECT 1 FROM pg_database WHERE datname = %s", [TEMPLATE]).fetchone():
             return
         connection.execute(f'CREATE DATABASE "{TEMPLATE}"')
-    code = "from wirbel.cli import environment\nwith environment.database(): pass"
+    code = "from wirbel.runtime import environment\nwith environment.database(): pass"
     _step([sys.executable, "-c", code], server.rsplit("/", 1)[0] + f"/{TEMPLATE}")
 
 

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from wirbel.cli.database import DEFAULT_PORT, EmbeddedDatabase
+from wirbel.runtime.database import DEFAULT_PORT, EmbeddedDatabase
 
 
 def home() -> Path:

@@ -1,0 +1,181 @@
+"""Reading what is stored: the ribbon, services, requests, traces, metrics, changes and exports."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from django.http import HttpRequest, StreamingHttpResponse
+from ninja import Query, Router, Schema
+from pydantic import Field
+
+from wirbel.core.errors import InvalidQuestion, NotFound
+from wirbel.core.text import rfc3339
+from wirbel.explore import export, known, schemas, windows
+from wirbel.explore.asked import Compared, range_of, window_of
+from wirbel.explore.breakdown import breakdown
+from wirbel.explore.figures import listed, window_out
+from wirbel.explore.health import overview
+from wirbel.explore.metrics import metric_view
+from wirbel.explore.schemas import change_out
+from wirbel.explore.service import service_view
+from wirbel.explore.traces import Filter, list_traces, trace_pair
+from wirbel.store import reading
+from wirbel.store.models import Service
+
+MOST_ROWS = 500
+router = Router()
+
+
+@router.get("/ribbon", response=schemas.Ribbon)
+def ribbon(request: HttpRequest, start: str | None = None, end: str | None = None, service: str | None = None, environment: str | None = None) -> Any:
+    """The scope's p95 with its band, its changes, and the two windows that Wirbel proposes."""
+    low, high = range_of(start, end)
+    found = windows.signal(low, high, environment, service)
+    grid, band = found.grid, found.band
+
+    def span_of(pair: tuple[int, int]) -> schemas.WindowOut:
+        return window_out(grid.first + pair[0] * grid.step_ns, min(grid.first + pair[1] * grid.step_ns, high))
+
+    stored = reading.timerange_of()
+    return schemas.Ribbon(
+        start=rfc3339(grid.first),
+        end=rfc3339(high),
+        step_s=grid.step,
+        label=service or "all entry points",
+        unit="s",
+        values=listed(found.values),
+        expected=listed(band.expected),
+        low=listed(band.low),
+        high=listed(band.high),
+        samples=[int(n) for n in found.samples],
+        deviations=[span_of(pair) for pair in found.deviations],
+        changes=[change_out(c) for c in reading.changes(low, high, environment)][-MOST_ROWS:],
+        focus=span_of(found.proposal.focus),
+        reference=span_of(found.proposal.reference),
+        departed=found.proposal.departed,
+        newest=rfc3339(stored[1]) if stored else None,
+        environments=list(Service.objects.order_by("environment").values_list("environment", flat=True).distinct()[:50]),
+    )
+
+
+@router.get(
+    "/export/{stream}",
+    openapi_extra={"responses": {200: {"description": "The file", "content": {kind.partition(";")[0]: {} for kind in export.FORMATS.values()}}}},
+)
+def get_export(
+    request: HttpRequest,
+    stream: str,
+    start: str,
+    end: str,
+    form: str = "parquet",
+    environment: str | None = None,
+    service: str | None = None,
+    containing: str | None = None,
+) -> Any:
+    """The records of a window as Parquet, OTLP JSON Lines (jsonl) or CSV; logs may be searched for words."""
+    wanted = export.Wanted(stream, *window_of(start, end, "window"), form, environment, service, containing)
+    pieces = export.write(wanted)
+    return StreamingHttpResponse(pieces, content_type=export.FORMATS[form], headers={"Content-Disposition": f'attachment; filename="{wanted.file_name}"'})
+
+
+@router.get("/overview", response=schemas.Overview)
+def get_overview(request: HttpRequest, asked: Query[Compared]) -> Any:
+    """The health of all services, worst first."""
+    return overview(*range_of(asked.start, asked.end), *asked.windows(), asked.environment)
+
+
+@router.get("/services", response=list[str])
+def services(request: HttpRequest, environment: str | None = None) -> Any:
+    found = Service.objects.order_by("name")
+    if environment:
+        found = found.filter(environment=environment)
+    return list(found.values_list("name", flat=True).distinct()[:MOST_ROWS])
+
+
+@router.get("/services/{name}", response=schemas.ServiceView)
+def service(request: HttpRequest, name: str, asked: Query[Compared]) -> Any:
+    if not Service.objects.filter(name=name).exists():
+        raise NotFound(f"No service {name!r} has sent anything.")
+    return service_view(name, *range_of(asked.start, asked.end), *asked.windows(), asked.environment)
+
+
+class Conditions(Schema):
+    """Which requests; each condition may be left out."""
+
+    service: str | None = None
+    operation: str | None = None
+    version: str | None = None
+    instance: str | None = None
+    outcome: Literal["ok", "client error", "error"] | None = None
+    slower_than_s: float | None = None
+    faster_than_s: float | None = None
+    carrying: list[str] = Field(default=[], max_length=10, description="ATTRIBUTE=VALUE; a request must have them all")
+
+    def filter(self) -> Filter:
+        pairs = [text.partition("=") for text in self.carrying]
+        if wrong := next((key for key, sign, _ in pairs if not sign or not key), None):
+            raise InvalidQuestion(f"write ATTRIBUTE=VALUE, not {wrong!r}")
+        return Filter(
+            self.service,
+            self.operation,
+            self.version,
+            self.instance,
+            self.outcome,
+            self.slower_than_s,
+            self.faster_than_s,
+            tuple((key, value) for key, _, value in pairs),
+        )
+
+
+@router.get("/traces", response=schemas.TraceList)
+def traces(
+    request: HttpRequest,
+    start: str,
+    end: str,
+    conditions: Query[Conditions],
+    order: Literal["slowest", "fastest", "newest", "oldest"] = "slowest",
+    most: int = 100,
+    environment: str | None = None,
+) -> Any:
+    return list_traces(window_of(start, end, "range"), conditions.filter(), order, max(1, min(most, MOST_ROWS)), environment)
+
+
+@router.get("/breakdown", response=schemas.Breakdown)
+def get_breakdown(request: HttpRequest, by: str, conditions: Query[Conditions], asked: Query[Compared]) -> Any:
+    """Requests split by the values of an attribute, focus beside reference."""
+    return breakdown(*asked.windows(), conditions.filter(), by, asked.environment)
+
+
+@router.get("/known/attributes", response=list[schemas.AttributeRow])
+def known_attributes(request: HttpRequest, stream: Literal["spans", "logs"] = "spans", environment: str | None = None) -> Any:
+    """Attributes of a stream's records, the commonest first."""
+    return known.attributes(stream, environment)
+
+
+@router.get("/known/metrics", response=list[schemas.KnownMetric])
+def known_metrics(request: HttpRequest, service: str | None = None, environment: str | None = None) -> Any:
+    return known.metrics(service, environment)
+
+
+@router.get("/known/entities", response=list[schemas.EntityRow])
+def known_entities(request: HttpRequest, kind: str | None = None, service: str | None = None, environment: str | None = None) -> Any:
+    """Hosts, pods, containers, processes, databases …, and what each runs on."""
+    return known.entities(kind, service, environment)
+
+
+@router.get("/services/{name}/metric", response=schemas.MetricView)
+def get_metric(request: HttpRequest, name: str, metric: str, asked: Query[Compared], by: str | None = None) -> Any:
+    """A metric of a service over time, in one line or in one for each value of a label."""
+    return metric_view(name, metric, *range_of(asked.start, asked.end), list(asked.windows()), asked.environment, by)
+
+
+@router.get("/traces/{trace}", response=schemas.TracePair)
+def trace(request: HttpRequest, trace: str, span: str | None = None, against: str | None = None) -> Any:
+    """One trace, from its root or from ``span``; ``against`` is TRACE or TRACE:SPAN of one to compare it with."""
+    return trace_pair(trace, span, against)
+
+
+@router.get("/changes", response=list[schemas.ChangeOut])
+def changes(request: HttpRequest, start: str, end: str, service: str | None = None, environment: str | None = None) -> Any:
+    low, high = window_of(start, end, "range")
+    return [change_out(c) for c in reading.changes(low, high, environment, service)][-MOST_ROWS:]

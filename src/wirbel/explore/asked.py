@@ -1,0 +1,47 @@
+"""Times in questions: ranges and the two windows."""
+
+from __future__ import annotations
+
+import time
+
+from ninja import Schema
+
+from wirbel.core.errors import InvalidQuestion
+from wirbel.core.signals.changes import parse_time
+from wirbel.explore import windows
+from wirbel.store import reading
+
+
+def window_of(start: str, end: str, name: str) -> tuple[int, int]:
+    window = (parse_time(start, f"{name} from"), parse_time(end, f"{name} to"))
+    if window[1] <= window[0]:
+        raise InvalidQuestion(f"{name} ends before it starts")
+    if window[1] - window[0] > windows.LONGEST_NS:
+        raise InvalidQuestion(f"{name} is longer than 14 days; choose a shorter one")
+    return window
+
+
+def range_of(start: str | None, end: str | None) -> tuple[int, int]:
+    """The range asked for; without one, six hours up to now, or up to the newest record if none is recent."""
+    if start and end:
+        return window_of(start, end, "range")
+    now = time.time_ns()
+    stored = reading.time_range()
+    if stored and stored[1] < now - windows.RANGE_NS:
+        now = stored[1]
+    return now - windows.RANGE_NS, now
+
+
+class Compared(Schema):
+    """The two windows, and the range and environment around them."""
+
+    focus_from: str
+    focus_to: str
+    reference_from: str
+    reference_to: str
+    start: str | None = None
+    end: str | None = None
+    environment: str | None = None
+
+    def windows(self) -> tuple[tuple[int, int], tuple[int, int]]:
+        return window_of(self.focus_from, self.focus_to, "focus"), window_of(self.reference_from, self.reference_to, "reference")

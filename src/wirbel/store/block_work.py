@@ -1,0 +1,100 @@
+"""Partial results of blocks, made where the blocks are read: in threads of this process, or by a worker elsewhere."""
+
+from __future__ import annotations
+
+import os
+from collections import deque
+from collections.abc import Callable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass
+from functools import cache
+from typing import Any, TypeVar
+
+import pyarrow as pa
+import pyarrow.compute as pc
+from django.db import connection, transaction
+
+from wirbel.store import blocks, query_limits
+
+THREADS = max(2, os.cpu_count() or 2)
+R = TypeVar("R")
+Window = tuple[int, int]
+Work = Callable[[pa.Table, Window | None], R]
+"""Makes a partial result of the rows of a block. The window is None for a block that lies in it as a whole.
+Work that is sent to other machines must be picklable, so it is a function of a module or a frozen dataclass."""
+
+
+@dataclass(frozen=True)
+class Task:
+    """One block, and what to do with it."""
+
+    block: int
+    rows: int
+    whole: bool  # it lies in the window
+    mixed: bool  # it may hold other environments
+
+
+@dataclass(frozen=True)
+class Do:
+    environment: str | None
+    window: Window
+    columns: tuple[str, ...] | None
+    work: Work[Any]
+
+    @property
+    def key(self) -> tuple[Any, ...]:
+        return self.environment, self.columns, self.work
+
+    def __call__(self, table: pa.Table, whole: bool, mixed: bool) -> Any:
+        if mixed and self.environment is not None:
+            table = table.filter(pc.equal(table["environment"], self.environment))
+        if self.columns is not None:
+            if "is_root" in self.columns and "is_root" not in table.column_names:
+                table = table.append_column("is_root", pc.is_null(table["parent_id"]))
+            table = table.select([name for name in table.column_names if name in self.columns])
+        return self.work(table, None if whole else self.window)
+
+
+@cache
+def _pool() -> ThreadPoolExecutor:
+    return ThreadPoolExecutor(THREADS, thread_name_prefix="scan")
+
+
+def in_threads(tasks: list[Task], do: Do, total: int) -> Iterator[tuple[Task, Any]]:
+    """Bytes come over this thread's connection, in its snapshot; threads make tables of them and do the work.
+
+    Few tables exist at a time, which bounds memory.
+    """
+    keep = total <= blocks.CACHE_ROWS
+    by_id = {task.block: task for task in tasks}
+    under_way: deque[tuple[Task, Future[Any]]] = deque()
+    done = 0
+
+    def finish() -> tuple[Task, Any]:
+        nonlocal done
+        task, future = under_way.popleft()
+        result = future.result()
+        done += task.rows
+        return task, result
+
+    try:
+        for block, load in blocks.loaders(list(by_id), do.columns, keep):
+            query_limits.check(done, total)
+            task = by_id[block]
+            under_way.append((task, _pool().submit(lambda task=task, load=load: do(load(), task.whole, task.mixed))))
+            if len(under_way) > THREADS:
+                yield finish()
+        while under_way:
+            yield finish()
+    finally:
+        for _, future in under_way:
+            future.cancel()
+
+
+def read_in(exported: str, tasks: list[Task], do: Do) -> list[Any]:
+    """The partial results of some blocks, read in a snapshot that another connection has exported."""
+    with transaction.atomic(), connection.cursor() as cursor:
+        cursor.execute("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ")
+        cursor.execute("SET TRANSACTION SNAPSHOT %s", [exported])
+        made = {task.block: result for task, result in in_threads(tasks, do, 0)}
+    return [made[task.block] for task in tasks]
