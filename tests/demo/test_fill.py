@@ -7,13 +7,14 @@ import pyarrow.compute as pc
 import pytest
 
 from wirbel.core import arrow
+from wirbel.core.series import cells as cell_series
 from wirbel.core.signals import spans
 from wirbel.demo import fill, history
 from wirbel.demo.making import World
 from wirbel.demo.telemetry import summaries
 from wirbel.demo.world.happenings import Happenings
 from wirbel.demo.world.topology import INSTANCES
-from wirbel.explore import series, windows
+from wirbel.explore import windows
 from wirbel.explore.health import overview
 from wirbel.store import packer, reading
 from wirbel.store.models import Block, Stream
@@ -37,8 +38,8 @@ def test_cells_from_the_state_are_what_cells_of_spans_are() -> None:
         assert count == pytest.approx(pc.sum(mine["weight"]).as_py(), rel=0.05)
         seconds = arrow.numbers(mine["duration"]) / 1e9
         assert pc.sum(own["total"]).as_py() / pc.sum(own["count"]).as_py() == pytest.approx(seconds.mean(), rel=0.05)
-        totals = series.totals(own, np.zeros(own.num_rows, np.int64), 1)
-        assert totals.quantiles[0, 1] == pytest.approx(np.quantile(seconds, 0.95), rel=0.06)
+        totals = cell_series.totals(own, np.zeros(own.num_rows, np.int64), 1)
+        assert totals.percentile("p95")[0] == pytest.approx(np.quantile(seconds, 0.95), rel=0.06)
     assert set(made["instance"].to_pylist()) <= {i.name for found in INSTANCES.values() for i in found}
 
 

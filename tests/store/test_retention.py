@@ -15,8 +15,9 @@ from tests.core.test_summaries import roots, traces, weights_by
 from tests.store.test_store import WIDE, recount
 from tests.store.test_streams import accept, some_logs
 from wirbel.core import arrow
+from wirbel.core.series import cells as cell_series
+from wirbel.core.series.grid import Grid
 from wirbel.core.signals import otlp, points, spans
-from wirbel.explore import series
 from wirbel.store import packer, partitions, reading, retention
 from wirbel.store.models import Block, Receipt, Retention, Stream
 from wirbel.store.streams import DAY_NS, HOUR_NS
@@ -52,7 +53,7 @@ def spans_over(hours: int, parts: int, offset: int = 0) -> None:
 
 def totals(cells_read) -> dict[str, float]:  # type: ignore[no-untyped-def]
     group = np.zeros(cells_read.num_rows, np.int64)
-    found = series.totals(series.entries(cells_read), group, 1)
+    found = cell_series.totals(cell_series.entries(cells_read), group, 1)
     return {"rows": found.rows[0], "count": found.count[0], "failed": found.failed[0], **{f"q{n}": q for n, q in enumerate(found.quantiles[0])}}
 
 
@@ -102,7 +103,7 @@ def test_sums_increase_the_same_from_summaries() -> None:
 
 @pytest.mark.parametrize(("days", "step"), [(0.2, 60), (1.4, 60), (3, 600), (14, 3600)])
 def test_wide_charts_have_few_points(days: float, step: int) -> None:
-    grid = series.Grid(NOW, NOW + round(days * 24 * HOUR_NS))
+    grid = Grid(NOW, NOW + round(days * 24 * HOUR_NS))
     assert grid.step == step
     assert grid.count <= 2200
     assert grid.times[0] <= NOW < grid.times[1]

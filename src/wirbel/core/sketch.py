@@ -67,19 +67,17 @@ def quantiles(owners: Ints, buckets: Ints, counts: Floats, groups: int, wanted: 
     result = np.full(shares.shape, np.nan)
     if not len(owners):
         return result
-    # The zero bucket sits far below the rest; pull it next to them to keep the table narrow.
-    lowest = int(buckets[buckets != ZERO_BUCKET].min(initial=0)) - 1
-    column = np.where(buckets == ZERO_BUCKET, 0, buckets - lowest)
-    width = int(column.max()) + 1
-    # One running sum over all groups, one behind the other: a quantile is one look-up in it.
-    cumulative = np.cumsum(np.bincount(owners * width + column, weights=counts, minlength=groups * width))
-    ends = cumulative[width - 1 :: width]
+    # One running sum over the buckets that are filled, group behind group: a quantile is one look-up in it, and memory
+    # goes by what is filled, not by groups times buckets.
+    owners, buckets, counts = merge(owners, buckets, counts)
+    cumulative = np.cumsum(counts)
+    last = np.searchsorted(owners, np.arange(groups), side="right")
+    ends = np.r_[0.0, cumulative][last]
     before = np.r_[0.0, ends[:-1]]
     totals = ends - before
     hair = 1e-12 * max(cumulative[-1], 1.0)  # so that float sums do not step into the next bucket
     wanted_sum = np.maximum(shares * totals[:, None] - hair, hair) + before[:, None]
-    at = np.searchsorted(cumulative, wanted_sum) - np.arange(groups)[:, None] * width
+    at = np.minimum(np.searchsorted(cumulative, wanted_sum), np.maximum(last - 1, 0)[:, None])
     filled = (totals > 0)[:, None] & ~np.isnan(shares)
-    at = at[filled]
-    result[filled] = value_of(np.where(at == 0, ZERO_BUCKET, at + lowest))
+    result[filled] = value_of(buckets[at[filled]])
     return result

@@ -5,18 +5,20 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+import numpy.typing as npt
 import pyarrow as pa
 
 from wirbel.core import arrow, sketch
 from wirbel.core.errors import InvalidQuestion
+from wirbel.core.series import cells as cell_series
 from wirbel.core.signals import spans
-from wirbel.explore import series
 from wirbel.explore.figures import figures, maybe
 from wirbel.explore.schemas import Breakdown, BreakdownRow
 from wirbel.explore.traces import COUNT_COLUMNS, Filter, Find, say_detail
 from wirbel.store.models import Stream
 from wirbel.store.scan import Where, scan
 
+Floats = npt.NDArray[np.float64]
 MOST_VALUES = 50  # shown
 MOST_VALUES_HELD = 2_000  # of one block; an attribute with more is an id, and splits nothing
 _OUTCOMES = len(spans.OUTCOME_NAMES)
@@ -73,7 +75,7 @@ def split(window: tuple[int, int], wanted: Filter, by: str, environment: str | N
     return pa.concat_tables(parts) if parts else PARTIAL.empty_table()
 
 
-def _totals(table: pa.Table, values: list[str | None]) -> series.Totals:
+def _totals(table: pa.Table, values: list[str | None]) -> cell_series.Totals:
     place = {value: index for index, value in enumerate(values)}
     code, names = arrow.codes(table["value"])
     group = np.array([*(place[name] for name in names), place.get(None, 0)])[code]
@@ -83,10 +85,10 @@ def _totals(table: pa.Table, values: list[str | None]) -> series.Totals:
         "buckets": pa.ListArray.from_arrays(pa.array(one_each), table["bucket"].combine_chunks()),
         "bucket_counts": pa.ListArray.from_arrays(pa.array(one_each), table["count"].combine_chunks()),
     }
-    return series.totals(pa.table(cells), group, len(values), bounded=True)
+    return cell_series.totals(pa.table(cells), group, len(values), bounded=True)
 
 
-def _usual(total: series.Floats, count: series.Floats) -> series.Floats:
+def _usual(total: Floats, count: Floats) -> Floats:
     """The reference's mean of each value; a value that the reference lacks is held against the mean of all."""
     overall = total.sum() / count.sum() if count.sum() else np.nan
     return np.where(count > 0, total / np.where(count > 0, count, 1.0), overall)
@@ -102,7 +104,7 @@ def breakdown(focus: tuple[int, int], reference: tuple[int, int], wanted: Filter
     slower = (now.mean - _usual(before.total, before.count)) * now.count
     failing = now.failed - _usual(before.failed, before.count) * now.count
     order = np.lexsort((-now.count, -np.nan_to_num(failing), -np.nan_to_num(slower)))
-    seconds = [series.window_seconds(window) for window in (focus, reference)]
+    seconds = [cell_series.window_seconds(window) for window in (focus, reference)]
     rows = [
         BreakdownRow(
             value=values[i],

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import math
-from typing import NamedTuple
+from typing import Any
 
 import numpy as np
 
+from wirbel.core.series import percentiles
 from wirbel.core.stats.intervals import wilson
 from wirbel.core.text import rfc3339
 from wirbel.explore.schemas import Figures, Interval, Spark, WindowOut
@@ -37,7 +38,6 @@ def figures(totals: Totals, group: int, seconds: float) -> Figures:
     share = failed / count if count else math.nan
     # The interval goes by what was seen, not by what it stands for.
     low, high = wilson(share * rows if count else 0, rows)
-    p50, p95, p99 = (_percentile(totals, group, place) for place in range(3))
     return Figures(
         requests=int(rows),
         rate=float(count / seconds),
@@ -45,24 +45,18 @@ def figures(totals: Totals, group: int, seconds: float) -> Figures:
         failed_low=float(low),
         failed_high=float(high),
         mean=maybe(totals.mean[group]),
-        p50=p50.value,
-        p95=p95.value,
-        p99=p99.value,
-        p50_interval=p50.interval,
-        p95_interval=p95.interval,
-        p99_interval=p99.interval,
+        **_percentiles(totals, group),
     )
 
 
-class _Percentile(NamedTuple):
-    value: float | None
-    interval: Interval
-
-
-def _percentile(totals: Totals, group: int, place: int) -> _Percentile:
-    bounds = (math.nan if side is None else side[group, place] for side in (totals.low, totals.high))
-    low, high = (maybe(bound) for bound in bounds)
-    return _Percentile(maybe(totals.quantiles[group, place]), Interval(low=low, high=high))
+def _percentiles(totals: Totals, group: int) -> dict[str, Any]:
+    """Each percentile and its interval, under the names of the schema."""
+    found: dict[str, Any] = {}
+    for name in percentiles.SHARES:
+        bounds = totals.bounds(name)
+        low, high = (None, None) if bounds is None else (maybe(side[group]) for side in bounds)
+        found |= {name: maybe(totals.percentile(name)[group]), f"{name}_interval": Interval(low=low, high=high)}
+    return found
 
 
 def spark(values: np.ndarray, low: np.ndarray, high: np.ndarray) -> Spark:

@@ -9,10 +9,11 @@ import pyarrow.compute as pc
 
 from wirbel.core import arrow
 from wirbel.core.errors import NotFound
+from wirbel.core.series.grid import Grid
 from wirbel.core.signals import histograms, points
 from wirbel.core.signals.attributes import plain_dict
 from wirbel.core.text import rfc3339
-from wirbel.explore import series
+from wirbel.explore import read_series
 from wirbel.explore.figures import listed, maybe
 from wirbel.explore.schemas import MetricExample, MetricLine, MetricView
 from wirbel.store import reading
@@ -29,7 +30,7 @@ VAGUE = 1.0  # width of a percentile's bounds, over its value, from which it tel
 
 def metric_view(service: str, name: str, start: int, end: int, windows: list[tuple[int, int]], environment: str | None, by: str | None) -> MetricView:
     """Raises NotFound if the service has sent nothing of the metric in [start, end)."""
-    grid = series.grid_of(Stream.POINTS, start, end, environment)
+    grid = read_series.grid_of(Stream.POINTS, start, end, environment)
     table = reading.points(grid.first - LEAD_STEPS * grid.step_ns, end, environment, [service], name, grid.cell_step)
     if not table.num_rows:
         raise NotFound(f"{service} has sent no {name} between {rfc3339(start)} and {rfc3339(end)}.")
@@ -55,7 +56,7 @@ def metric_view(service: str, name: str, start: int, end: int, windows: list[tup
 class _Drawn:
     """Samples with the line (by label) and the point of the chart that each belongs to (−1: before it)."""
 
-    def __init__(self, table: pa.Table, grid: series.Grid, line: Ints, names: list[str]) -> None:
+    def __init__(self, table: pa.Table, grid: Grid, line: Ints, names: list[str]) -> None:
         self.table, self.grid, self.names = table, grid, names
         point = (arrow.numbers(table["time"]) - grid.first) // grid.step_ns
         self.cell = np.where((line >= 0) & (point >= 0), line * grid.count + point, -1)
@@ -163,7 +164,7 @@ def _examples(table: pa.Table, focus: tuple[int, int]) -> list[MetricExample]:
     return sorted(found.values(), key=lambda example: -example.value)[:MOST_EXAMPLES]
 
 
-def _line(name: str, values: Floats, low: Floats | None, high: Floats | None, grid: series.Grid, windows: list[tuple[int, int]]) -> MetricLine:
+def _line(name: str, values: Floats, low: Floats | None, high: Floats | None, grid: Grid, windows: list[tuple[int, int]]) -> MetricLine:
     def middle(window: tuple[int, int]) -> float | None:
         inside = values[grid.inside(window)]
         return maybe(float(np.nanmean(inside))) if np.isfinite(inside).any() else None

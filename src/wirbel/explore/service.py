@@ -8,11 +8,15 @@ import pyarrow.compute as pc
 
 from wirbel.core import arrow
 from wirbel.core.expected.band import Band, expected_band
+from wirbel.core.expected.health import judge
+from wirbel.core.series import cells as cell_series
+from wirbel.core.series import percentiles
+from wirbel.core.series.grid import Grid
+from wirbel.core.series.percentiles import HEADLINE
 from wirbel.core.signals import spans
 from wirbel.core.text import rfc3339
-from wirbel.explore import series
+from wirbel.explore import read_series
 from wirbel.explore.figures import figures, listed
-from wirbel.explore.health import judge
 from wirbel.explore.schemas import CallRow, Figures, InstanceRow, OperationRow, Series, ServiceCharts, ServiceView, change_out
 from wirbel.store import reading
 from wirbel.store.models import Stream
@@ -22,15 +26,15 @@ MOST_ROWS = 100  # operations, peers or instances of one service
 
 
 def service_view(service: str, start: int, end: int, focus: Window, reference: Window, environment: str | None) -> ServiceView:
-    focus, reference = (series.aligned(window, environment) for window in (focus, reference))
-    grid = series.grid_of(Stream.CELLS, min(start, reference[0], focus[0]), end, environment)
-    drawn, table = series.read(grid, (focus, reference), environment, [*series.CELL_COLUMNS, "version", "instance", "host"])
+    focus, reference = (read_series.aligned(window, environment) for window in (focus, reference))
+    grid = read_series.grid_of(Stream.CELLS, min(start, reference[0], focus[0]), end, environment)
+    drawn, table = read_series.read(grid, (focus, reference), environment, [*cell_series.CELL_COLUMNS, "version", "instance", "host"])
     mine = table.filter(pc.equal(table["service"], service))
-    served = series.entries(mine)
-    asked = series.of_kind(mine, spans.CALL_KINDS)
+    served = cell_series.entries(mine)
+    asked = cell_series.of_kind(mine, spans.CALL_KINDS)
     askers = table.filter(pc.and_(pc.equal(table["peer"], service), pc.equal(table["peer_kind"], "service")))
-    found = series.by_point(series.entries(drawn.filter(pc.equal(drawn["service"], service))), grid)
-    latency = expected_band(found.quantiles[:, :, 1], found.rows, grid.step)
+    found = cell_series.by_point(cell_series.entries(drawn.filter(pc.equal(drawn["service"], service))), grid)
+    latency = expected_band(found.percentile(HEADLINE), found.rows, grid.step)
     traffic = expected_band(found.count / grid.covered_s, found.rows, grid.step)
     now, before = (_whole(served, window) for window in (focus, reference))
     verdict = judge(0, grid, (focus, reference), now, before, found, latency, traffic)
@@ -47,8 +51,8 @@ def service_view(service: str, start: int, end: int, focus: Window, reference: W
         called_by=_calls(askers, "service", focus, reference, now, before),
         instances=_instances(served, focus, reference),
         changes=[change_out(c) for c in changes],
-        focus=figures(now, 0, series.window_seconds(focus)),
-        reference=figures(before, 0, series.window_seconds(reference)),
+        focus=figures(now, 0, cell_series.window_seconds(focus)),
+        reference=figures(before, 0, cell_series.window_seconds(reference)),
     )
 
 
@@ -64,16 +68,16 @@ def _beneath(table: pa.Table, service: str) -> set[str]:
     return found
 
 
-def _whole(table: pa.Table, window: Window) -> series.Totals:
-    inside = series.in_window(table, window)
-    return series.totals(inside, np.zeros(inside.num_rows, np.int64), 1, bounded=True)
+def _whole(table: pa.Table, window: Window) -> cell_series.Totals:
+    inside = cell_series.in_window(table, window)
+    return cell_series.totals(inside, np.zeros(inside.num_rows, np.int64), 1, bounded=True)
 
 
 def _versions(served: pa.Table, focus: Window) -> list[str]:
-    return sorted(v for v in series.in_window(served, focus)["version"].unique().to_pylist() if v)[:10]
+    return sorted(v for v in cell_series.in_window(served, focus)["version"].unique().to_pylist() if v)[:10]
 
 
-def _charts(found: series.Totals, grid: series.Grid, latency: Band) -> ServiceCharts:
+def _charts(found: cell_series.Totals, grid: Grid, latency: Band) -> ServiceCharts:
     count, covered = found.count[0], grid.covered_s
     with np.errstate(divide="ignore", invalid="ignore"):
         failed_share = found.failed[0] / count
@@ -83,7 +87,7 @@ def _charts(found: series.Totals, grid: series.Grid, latency: Band) -> ServiceCh
         start=rfc3339(grid.first),
         step_s=grid.step,
         outcomes=[Series(name=name, values=listed(values / covered)) for name, values in outcomes],
-        latency=[Series(name=name, values=listed(found.quantiles[0, :, i])) for i, name in enumerate(("p50", "p95", "p99"))],
+        latency=[Series(name=name, values=listed(found.percentile(name)[0])) for name in percentiles.SHARES],
         expected=listed(latency.expected[0]),
         low=listed(latency.low[0]),
         high=listed(latency.high[0]),
@@ -92,23 +96,23 @@ def _charts(found: series.Totals, grid: series.Grid, latency: Band) -> ServiceCh
     )
 
 
-def _grouped(table: pa.Table, key: str, focus: Window, reference: Window) -> list[tuple[str, Figures, Figures, series.Totals, series.Totals, int]]:
+def _grouped(table: pa.Table, key: str, focus: Window, reference: Window) -> list[tuple[str, Figures, Figures, cell_series.Totals, cell_series.Totals, int]]:
     """Figures of both windows for each value of a column, busiest first."""
     group, names = arrow.codes(table[key])
     both = []
     for window in (focus, reference):
-        rows = series.window_rows(table, window)
+        rows = cell_series.window_rows(table, window)
         rows = rows[group[rows] >= 0]
-        both.append(series.totals(table.take(pa.array(rows)), group[rows], len(names), bounded=True))
+        both.append(cell_series.totals(table.take(pa.array(rows)), group[rows], len(names), bounded=True))
     order = np.argsort(-(both[0].count + both[1].count), kind="stable")[:MOST_ROWS]
     return [
-        (names[i], figures(both[0], i, series.window_seconds(focus)), figures(both[1], i, series.window_seconds(reference)), both[0], both[1], int(i))
+        (names[i], figures(both[0], i, cell_series.window_seconds(focus)), figures(both[1], i, cell_series.window_seconds(reference)), both[0], both[1], int(i))
         for i in order
         if both[0].rows[i] + both[1].rows[i] > 0
     ]
 
 
-def _operations(served: pa.Table, focus: Window, reference: Window, now: series.Totals, before: series.Totals) -> list[OperationRow]:
+def _operations(served: pa.Table, focus: Window, reference: Window, now: cell_series.Totals, before: cell_series.Totals) -> list[OperationRow]:
     """Each operation's part of the change of the service's mean: the parts add up to it."""
     rise = float(now.mean[0] - before.mean[0]) if now.count[0] and before.count[0] else 0.0
     rows = []
@@ -120,7 +124,7 @@ def _operations(served: pa.Table, focus: Window, reference: Window, now: series.
     return sorted(rows, key=lambda row: -(row.share_of_added_latency or 0.0))
 
 
-def _calls(table: pa.Table, key: str, focus: Window, reference: Window, now: series.Totals, before: series.Totals) -> list[CallRow]:
+def _calls(table: pa.Table, key: str, focus: Window, reference: Window, now: cell_series.Totals, before: cell_series.Totals) -> list[CallRow]:
     """Who is asked (or asks), how often for each request served, and how long it takes."""
     kinds = {r["peer"]: r["peer_kind"] for r in table.group_by(["peer", "peer_kind"]).aggregate([]).to_pylist()} if key == "peer" else {}
     return [

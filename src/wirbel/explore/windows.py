@@ -11,21 +11,23 @@ import pyarrow.compute as pc
 from wirbel.core.cells import MINUTE_NS
 from wirbel.core.expected.band import SURPRISED, Band, expected_band
 from wirbel.core.expected.windows import WindowProposal, departures, propose
+from wirbel.core.series import cells as cell_series
+from wirbel.core.series.grid import Grid
+from wirbel.core.series.percentiles import HEADLINE
 from wirbel.core.signals import spans
-from wirbel.explore import series
+from wirbel.explore import read_series
 from wirbel.store import reading
 from wirbel.store.models import Stream
 
 RANGE_NS = 6 * 3600 * 10**9
 LONGEST_NS = 14 * 24 * 3600 * 10**9
-P95 = 1
 
 
 @dataclass(frozen=True)
 class Signal:
     """p95 over time of a scope, with its band."""
 
-    grid: series.Grid
+    grid: Grid
     values: np.ndarray
     samples: np.ndarray
     band: Band
@@ -36,22 +38,22 @@ class Signal:
 
 def entry_services(table: pa.Table) -> list[str]:
     """Services that no other instrumented service calls: where people come in. All, if there is none such."""
-    serving = set(series.entries(table)["service"].unique().to_pylist())
+    serving = set(cell_series.entries(table)["service"].unique().to_pylist())
     asked = table.filter(pc.equal(table["peer_kind"], "service"))["peer"].unique().to_pylist()
-    answering = set(series.of_kind(table, [spans.SERVER])["service"].unique().to_pylist())
+    answering = set(cell_series.of_kind(table, [spans.SERVER])["service"].unique().to_pylist())
     # People wait for answers; consumers and jobs count only where nothing answers anybody.
     return sorted(answering - set(asked)) or sorted(serving - set(asked)) or sorted(serving)
 
 
 def signal(start: int, end: int, environment: str | None = None, service: str | None = None) -> Signal:
     """The p95 of a service, or of all entry points, over [start, end)."""
-    grid = series.grid_of(Stream.CELLS, start, end, environment)
-    table = reading.cells(grid.first, end, environment, None if service is None else [service], series.CELL_COLUMNS, grid.cell_step)
+    grid = read_series.grid_of(Stream.CELLS, start, end, environment)
+    table = reading.cells(grid.first, end, environment, None if service is None else [service], cell_series.CELL_COLUMNS, grid.cell_step)
     services = [service] if service else entry_services(table)
-    table = series.entries(table)
+    table = cell_series.entries(table)
     table = table.filter(pc.is_in(table["service"], value_set=pa.array(services, pa.string())))
-    found = series.by_point(table, grid)
-    values, samples = found.quantiles[:, :, P95], found.rows
+    found = cell_series.by_point(table, grid)
+    values, samples = found.percentile(HEADLINE), found.rows
     band = expected_band(values, samples, grid.step).row(0)
     flat = np.nan_to_num(values[0])
     return Signal(grid, values[0], samples[0], band, propose(flat, band, grid.step), departures(flat, band, grid.step), services)

@@ -15,8 +15,10 @@ import numpy.typing as npt
 import pyarrow.compute as pc
 
 from wirbel.core import arrow
+from wirbel.core.series import cells as cell_series
+from wirbel.core.series.grid import Grid
+from wirbel.core.series.percentiles import HEADLINE
 from wirbel.core.signals import spans
-from wirbel.explore import series
 from wirbel.store import reading
 
 Floats = npt.NDArray[np.float64]
@@ -43,15 +45,15 @@ class Given:
 
 def given(start: int, end: int, focus: tuple[int, int], symptom: str, environment: str) -> Given:
     """Reads the series; backends count as services, by what their callers see of them."""
-    grid = series.Grid(start, end)
-    table = reading.cells(grid.first, end, environment, None, series.CELL_COLUMNS)
-    served = series.entries(table)
-    asked = series.of_kind(table, spans.CALL_KINDS)
+    grid = Grid(start, end)
+    table = reading.cells(grid.first, end, environment, None, cell_series.CELL_COLUMNS)
+    served = cell_series.entries(table)
+    asked = cell_series.of_kind(table, spans.CALL_KINDS)
     asked = asked.filter(pc.is_valid(asked["peer"]))
     behind = asked.filter(pc.invert(pc.equal(asked["peer_kind"], "service")))
     group, services = arrow.codes(served["service"])
     peer, peers = arrow.codes(behind["peer"])
-    parts = [series.by_point(served, grid, group, len(services)), series.by_point(behind, grid, peer, len(peers))]
+    parts = [cell_series.by_point(served, grid, group, len(services)), cell_series.by_point(behind, grid, peer, len(peers))]
     names = [*services, *peers]
     values = np.concatenate([_series_of(part) for part in parts])
     place = {name: n for n, name in enumerate(names)}
@@ -65,13 +67,13 @@ def given(start: int, end: int, focus: tuple[int, int], symptom: str, environmen
     return Given(names, values, times < focus[0] - 2 * grid.step_ns, (times >= focus[0]) & (times < focus[1]), place.get(symptom, 0), calls, changes, focus[0])
 
 
-def _series_of(found: series.Totals) -> Floats:
+def _series_of(found: cell_series.Totals) -> Floats:
     """Means of five minutes: single minutes of what is seldom asked scatter too much for any of these ways.
 
     Where nothing was asked the last p95 holds, as is common practice: none is not the same as fast.
     """
     share = _smooth(found.failed) / np.maximum(_smooth(found.count), 1e-9)
-    return np.stack([_smooth(_held(found.quantiles[:, :, 1])), share, _smooth(found.count)], axis=1)
+    return np.stack([_smooth(_held(found.percentile(HEADLINE))), share, _smooth(found.count)], axis=1)
 
 
 def _held(values: Floats) -> Floats:

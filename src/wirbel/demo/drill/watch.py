@@ -15,8 +15,10 @@ from scipy import stats
 from wirbel.core import arrow
 from wirbel.core.expected.band import expected_band
 from wirbel.core.expected.windows import departures
+from wirbel.core.series import cells as cell_series
+from wirbel.core.series.grid import Grid
+from wirbel.core.series.percentiles import HEADLINE
 from wirbel.core.signals import spans
-from wirbel.explore import series
 from wirbel.explore.windows import entry_services
 from wirbel.store import reading
 
@@ -47,15 +49,15 @@ class Watched:
 
 def watch(start: int, end: int) -> Watched:
     """Looks at [start, end) ns of what is stored."""
-    grid = series.Grid(start, end)
-    whole = reading.cells(grid.first, end, ENVIRONMENT, None, series.CELL_COLUMNS)
-    table = series.entries(whole)
+    grid = Grid(start, end)
+    whole = reading.cells(grid.first, end, ENVIRONMENT, None, cell_series.CELL_COLUMNS)
+    table = cell_series.entries(whole)
     group, names = arrow.codes(table["service"])
     if not names:
         return Watched(None, None)
-    found = series.by_point(table, grid, group, len(names))
+    found = cell_series.by_point(table, grid, group, len(names))
     fronts = entry_services(whole)
-    consumers = sorted(set(series.of_kind(table, [spans.CONSUMER])["service"].unique().to_pylist()) - set(fronts))
+    consumers = sorted(set(cell_series.of_kind(table, [spans.CONSUMER])["service"].unique().to_pylist()) - set(fronts))
     seen: list[Seen] = []
     thresholds: list[int] = []
     for name in (*fronts, *consumers):
@@ -67,7 +69,7 @@ def watch(start: int, end: int) -> Watched:
     return Watched(seen[0] if seen else None, min(thresholds, default=None))
 
 
-def _told(name: str, signal: str, grid: series.Grid, stretches: list[tuple[int, int]], bits: Floats) -> list[Seen]:
+def _told(name: str, signal: str, grid: Grid, stretches: list[tuple[int, int]], bits: Floats) -> list[Seen]:
     step = grid.step_ns
     return [
         Seen(name, signal, grid.first + a * step, grid.first + min(a + LASTING, grid.count) * step, float(np.median(bits[a:b])))
@@ -76,13 +78,13 @@ def _told(name: str, signal: str, grid: series.Grid, stretches: list[tuple[int, 
     ]
 
 
-def _slow(name: str, grid: series.Grid, found: series.Totals, i: int) -> list[Seen]:
-    values = found.quantiles[i, :, 1]
+def _slow(name: str, grid: Grid, found: cell_series.Totals, i: int) -> list[Seen]:
+    values = found.percentile(HEADLINE)[i]
     band = expected_band(values[None], found.rows[i][None]).row(0)
     return _told(name, "latency", grid, departures(np.nan_to_num(values), band), band.surprise)
 
 
-def _failing(name: str, grid: series.Grid, found: series.Totals, i: int) -> list[Seen]:
+def _failing(name: str, grid: Grid, found: cell_series.Totals, i: int) -> list[Seen]:
     share = found.failed[i] / np.maximum(found.count[i], 1e-9)
     failed, rows = _rolling(share * found.rows[i], ROLLING), _rolling(found.rows[i], ROLLING)
     before_failed, before_rows = (np.r_[np.zeros(ROLLING), _rolling(x, BEFORE)[:-ROLLING]] for x in (share * found.rows[i], found.rows[i]))
@@ -92,7 +94,7 @@ def _failing(name: str, grid: series.Grid, found: series.Totals, i: int) -> list
     return _told(name, "errors", grid, _runs(hot), bits)
 
 
-def _missing(name: str, grid: series.Grid, found: series.Totals, i: int) -> list[Seen]:
+def _missing(name: str, grid: Grid, found: cell_series.Totals, i: int) -> list[Seen]:
     rate = found.count[i] / grid.covered_s
     known = np.maximum.accumulate(found.rows[i] > 0)
     band = expected_band(np.where(known, rate, np.nan)[None], np.where(known, np.maximum(found.rows[i], 1), 0)[None]).row(0)
@@ -101,9 +103,9 @@ def _missing(name: str, grid: series.Grid, found: series.Totals, i: int) -> list
     return [one for one in _told(name, "throughput", grid, _runs(_rolling(gone.astype(float), LASTING) >= LASTING), band.surprise)]
 
 
-def _threshold(grid: series.Grid, found: series.Totals, i: int) -> int | None:
+def _threshold(grid: Grid, found: cell_series.Totals, i: int) -> int | None:
     """When three minutes in a row were over what a team would have set."""
-    values = np.nan_to_num(found.quantiles[i, :, 1])
+    values = np.nan_to_num(found.percentile(HEADLINE)[i])
     usual = np.median(values[: grid.count // 2])
     share = found.failed[i] / np.maximum(found.count[i], 1e-9)
     over = (values > STATIC_TIMES * usual) | (share > STATIC_FAILED)

@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 from scipy import stats
 
-from wirbel.explore.health import ALIKE, lasting_bits
+from wirbel.core.expected.health import ALIKE, lasting_bits
 
 
 @pytest.mark.parametrize("parts", [1, 3, 7])

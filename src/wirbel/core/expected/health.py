@@ -1,0 +1,88 @@
+"""Whether a service is slow, failing or silent in a window, beside its expected bands and a reference."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+from scipy import stats
+
+from wirbel.core.expected.band import SURPRISED, Band
+from wirbel.core.series import cells as cell_series
+from wirbel.core.series.grid import Grid
+from wirbel.core.series.percentiles import HEADLINE
+
+Window = tuple[int, int]
+Floats = npt.NDArray[np.float64]
+
+FALLEN = 0.5  # of the reference's rate: less than that may be silence
+MOST_BITS = 30.0  # more surprise than this adds nothing to a priority
+MIN_REQUESTS = 20  # in a window, before a verdict
+ALIKE_MINUTES = 10.0  # in a row, of which one tells nothing new about the others
+
+
+@dataclass(frozen=True)
+class Verdict:
+    word: str  # slow, failing, silent, steady, learning
+    bits: float
+    since: int | None
+
+
+def judge(
+    i: int,
+    grid: Grid,
+    windows: tuple[Window, Window],
+    now: cell_series.Totals,
+    before: cell_series.Totals,
+    found: cell_series.Totals,
+    latency: Band,
+    traffic: Band,
+) -> Verdict:
+    """What is off about one service in the focus (the first window), and by how many bits."""
+    focus, reference = windows
+    inside = grid.inside(focus)
+    if not len(inside) or (before.rows[i] < MIN_REQUESTS and now.rows[i] < MIN_REQUESTS):
+        return Verdict("learning", 0.0, None)
+    high = found.percentile(HEADLINE)[i] > latency.expected[i]
+    slow = np.where(high, latency.surprise[i], 0.0)
+    low = found.count[i] / grid.covered_s < traffic.expected[i]
+    silent = np.where(low, traffic.surprise[i], 0.0)
+    rates = [float(totals.count[i]) / cell_series.window_seconds(window) for totals, window in ((now, focus), (before, reference))]
+    failing = _failing_bits(_seen_to_fail(now, i), now.rows[i], _seen_to_fail(before, i), before.rows[i])
+    bits = {
+        "slow": lasting_bits(slow[inside], grid.step / 60),
+        "failing": failing,
+        "silent": lasting_bits(silent[inside], grid.step / 60) if rates[0] < FALLEN * rates[1] else 0.0,
+    }
+    word = max(bits, key=lambda name: bits[name])
+    if bits[word] < SURPRISED:
+        return Verdict("learning" if latency.learning[i, inside].all() else "steady", bits[word], None)
+    lasting = slow if word == "slow" else silent
+    loud = min(SURPRISED, float(np.median(lasting[inside])))
+    since = grid.times[inside[int(np.argmax(lasting[inside] >= loud))]] if word != "failing" else focus[0]
+    return Verdict(word, min(bits[word], MOST_BITS), int(since))
+
+
+def lasting_bits(surprise: Floats, minutes: float) -> float:
+    """Surprise that half of the points, so many minutes apart, were this surprising, in bits.
+
+    The median of n independent p-values is Beta((n+1)/2, (n+1)/2) distributed if nothing is off (order statistics
+    of the uniform distribution). Neighbouring minutes are alike, so n counts stretches of ``ALIKE_MINUTES`` minutes.
+    """
+    n = max(1.0, len(surprise) * minutes / ALIKE_MINUTES)
+    p = stats.beta.cdf(2.0 ** -float(np.median(surprise)), (n + 1) / 2, (n + 1) / 2)
+    return abs(float(np.log2(max(p, 1e-300))))
+
+
+def _seen_to_fail(totals: cell_series.Totals, i: int) -> float:
+    """Failures among the requests that were seen: surprise goes by those, not by what they stand for."""
+    return float(totals.failed[i] / max(totals.count[i], 1e-9) * totals.rows[i])
+
+
+def _failing_bits(failed: float, rows: float, failed_before: float, rows_before: float) -> float:
+    """Surprise of so many failures given the reference's share (beta-binomial with its uncertainty)."""
+    if failed < 3 or rows < MIN_REQUESTS:
+        return 0.0
+    p = stats.betabinom.sf(round(failed) - 1, round(rows), 0.5 + failed_before, 0.5 + max(rows_before - failed_before, 0))
+    return float(-np.log2(max(p, 1e-300)))

@@ -1,0 +1,1 @@
+"""Measures over time."""
