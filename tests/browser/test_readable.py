@@ -48,7 +48,7 @@ def views(instance: Instance) -> dict[str, str]:
     answer = api.post("/api/inquiries", {"service": "quay-web", "signal": "latency", "focus": ribbon["focus"], "reference": ribbon["reference"]})[1]
     slow, normal = answer["examples"]["slow"], answer["examples"]["normal"]
     return {
-        "/": "sorted by weight",
+        "/": "sorted by priority",
         "/services": "timetable-import",
         "/services/quay-web": "POST /reservations",
         "/traces?service=quay-web": "POST /reservations",
@@ -56,7 +56,7 @@ def views(instance: Instance) -> dict[str, str]:
         "/changes": "fare-engine",
         "/inquiries": "berth-planner",
         "/intake": "What arrives",
-        f"/inquiries/{answer['id']}": "Suspects",
+        f"/inquiries/{answer['id']}": "Candidates",
     }
 
 

@@ -69,7 +69,7 @@ def test_by_mouse_from_the_overview_to_one_trace(page: Page, instance: Instance)
     expect(page.get_by_text("one after another")).to_be_visible()
     page.go_back()
     expect(first).to_be_visible()
-    page.get_by_role("region", name="All parts").get_by_role("link", name="berth-planner calls berth-db").first.click()
+    page.get_by_role("region", name="All parts").get_by_role("link", name="berth-planner calls berths at berth-db").first.click()
     expect(page.get_by_text("A normal one", exact=True)).to_be_visible()
     assert urlparse(page.url).path.rsplit("/", 1)[1] == answer["contributions"][0]["example"]["trace"]
 

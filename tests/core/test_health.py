@@ -6,14 +6,14 @@ import numpy as np
 import pytest
 from scipy import stats
 
-from wirbel.core.expected.health import ALIKE, lasting_bits
+from wirbel.core.expected.health import ALIKE_MINUTES, lasting_bits
 
 
 @pytest.mark.parametrize("parts", [1, 3, 7])
 @pytest.mark.parametrize("bits", [1.0, 4.0, 9.0])
 def test_half_of_independent_stretches_being_off_is_binomial(parts: int, bits: float) -> None:
     """`scipy.stats.binom`: at least half of an odd number of independent stretches below p."""
-    minutes = np.full(parts * int(ALIKE), bits)
+    minutes = np.full(parts * int(ALIKE_MINUTES), bits)
     expected = stats.binom.sf(parts // 2, parts, 2.0**-bits)
     assert lasting_bits(minutes, 1.0) == pytest.approx(-np.log2(expected), abs=1e-6)
 

@@ -241,7 +241,7 @@ def attributes(**given: object) -> dict:
                 **attributes(db__system="postgresql", db__name="berths", net__peer__name="berth-db", db__statement="SELECT x FROM deck_place WHERE id = 7"),
             },
             "SELECT deck_place",
-            "berth-db",
+            "berths at berth-db",
             "database",
         ),
         ({"name": "GET", "kind": 3, **attributes(db__system__name="redis", server__address="cache:6379", db__query__text="GET ?")}, "GET", "cache", "cache"),

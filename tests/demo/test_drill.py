@@ -62,6 +62,15 @@ def test_marks_of_an_answer() -> None:
     assert not grade(TRUTH, answered(seen_after_s=-600), seed=1).detected  # noticed before there was anything
 
 
+def test_a_database_is_named_by_its_namespace_or_its_address() -> None:
+    truth = TRUTH | {"entities": [["database", "berth-db"]], "services": []}
+    named = candidate("database", "berths at berth-db")
+    named["entity"]["attributes"] = {"db.namespace": "berths", "server.address": "berth-db"}
+    assert grade(truth, answered(named), seed=1).exact == 1
+    named["entity"]["attributes"] = {"db.namespace": "berths", "server.address": "manifest-db"}
+    assert grade(truth, answered(named), seed=1).exact is None
+
+
 def test_the_summary_counts_quiet_drills_apart() -> None:
     right = grade(TRUTH, answered(candidate("service", "fare-engine", "fare-engine")), seed=1)
     quiet = grade(

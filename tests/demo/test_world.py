@@ -69,7 +69,7 @@ def test_a_database_makes_its_callers_wait_as_erlang_c_says() -> None:
     made = world(effects=(slow,))
     state = made.state
     asked = made.traffic.spans(*STRETCH)
-    asked = asked.filter(pc.equal(asked["peer"], "manifest-db"))
+    asked = asked.filter(pc.equal(asked["peer"], "manifest at manifest-db"))
     held = state.backend_hold["manifest-db"].mean()
     load = state.backend_rate["manifest-db"][60:120].mean() * held
     servers = BACKENDS["manifest-db"].servers

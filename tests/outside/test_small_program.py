@@ -170,7 +170,7 @@ def test_an_export_loaded_elsewhere_is_the_same_and_twice_is_once(api: Api, harb
 
     def run(*words: str) -> str:
         done = subprocess.run([sys.executable, "-m", "wirbel", *words], env=environment, capture_output=True, text=True, check=True)
-        return done.stderr
+        return done.stdout
 
     for form in ("jsonl", "parquet"):
         file = tmp_path / f"{stream}.{form}"

@@ -76,7 +76,7 @@ def test_the_front_end_looks_worse_than_the_culprit(api: Api, instance: Instance
     assert len(order) == 12
     for row in found["services"]:
         assert row["focus"]["failed_low"] <= (row["focus"]["failed_share"] or 0) <= row["focus"]["failed_high"]
-        assert row["weight"] == pytest.approx(row["bits"] * row["traffic_share"] ** 0.5, abs=0.2)
+        assert row["priority"] == pytest.approx(row["bits"] * row["traffic_share"] ** 0.5, abs=0.2)
 
 
 def test_the_inquiry_names_the_deploy_and_its_parts_add_up(api: Api, instance: Instance, windows: dict[str, str]) -> None:
@@ -118,10 +118,10 @@ def test_operations_share_the_rise_and_calls_are_counted(api: Api, instance: Ins
     assert found["operations"][0]["operation"] == "POST /reservations"
     assert {row["name"] for row in found["calls"]} == {"identity", "sailing-api", "pass-issuer"}
     planner = ask(api, "/api/services/berth-planner", **windows, **whole(instance))
-    database = next(row for row in planner["calls"] if row["name"] == "berth-db")
+    database = next(row for row in planner["calls"] if row["name"] == "berths at berth-db")
     assert database["kind"] == "database"
     assert database["calls_focus"] > 4 * database["calls_reference"]
-    assert {row["name"] for row in planner["asked_by"]} == {"sailing-api", "vessel-track"}
+    assert {row["name"] for row in planner["called_by"]} == {"sailing-api", "vessel-track"}
     assert any(change["service"] == "berth-planner" for change in found["changes"])
 
 

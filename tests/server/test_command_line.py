@@ -86,7 +86,7 @@ def test_diagnose_prints_the_contract(empty: Instance, files: tuple[Path, Path])
     assert found["effect"]["low"] <= found["effect"]["delta"] <= found["effect"]["high"]
     first = found["candidates"][0]
     assert set(first) == {"rank", "entity", "mechanism", "confidence", "explains", "onset", "change", "evidence"}
-    assert first["entity"] == {"kind": "database", "service": None, "name": "stock-db", "attributes": {}}
+    assert first["entity"] == {"kind": "database", "service": None, "name": "stock-db", "attributes": {"server.address": "stock-db"}}
     assert all(set(e) == {"kind", "for", "text", "weight", "link"} for e in first["evidence"])
 
 

@@ -59,7 +59,7 @@ def totals(cells_read) -> dict[str, float]:  # type: ignore[no-untyped-def]
 
 @settings(max_examples=8, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.integers(1, 20), st.integers(1, 30), st.integers(0, 10**6))
-def test_summaries_answer_what_the_minutes_answer_at_every_practice(hours: int, parts: int, offset: int) -> None:
+def test_summaries_answer_what_the_minutes_answer_at_every_stage(hours: int, parts: int, offset: int) -> None:
     Block.objects.all().delete()
     Receipt.objects.all().delete()
     spans_over(hours, parts, offset * 10**5)

@@ -11,6 +11,7 @@ import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager, nullcontext
 from pathlib import Path
+from typing import Any
 
 from wirbel.core.errors import NotFound
 from wirbel.runtime import environment
@@ -52,7 +53,8 @@ def worker(arguments: argparse.Namespace) -> int:
     with environment.database():
         from procrastinate.contrib.django import app
 
-        with app.replace_connector(app.connector.get_worker_connector()) as running:
+        connector: Any = app.connector  # Django's own, which has one for workers
+        with app.replace_connector(connector.get_worker_connector()) as running:
             running.run_worker(concurrency=2, delete_jobs="successful", install_signal_handlers=True)
     return 0
 
@@ -227,7 +229,7 @@ def _static_checks(root: Path) -> list[str]:
     web = root / "web"
     npm = ["npm", "run", "--silent"]
     bin_folder = Path(sys.executable).parent
-    checks = {
+    checks: dict[str, tuple[list[object], Path]] = {
         "ruff": ([bin_folder / "ruff", "check", "src", "tests", "bench"], root),
         "format": ([bin_folder / "ruff", "format", "--check", "src", "tests", "bench"], root),
         "mypy": ([bin_folder / "mypy"], root),

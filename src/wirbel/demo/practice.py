@@ -60,7 +60,12 @@ class Practice:
         lines = orders.read_text().splitlines() if orders.exists() else []
         fresh = [json.loads(line) for line in lines[self._obeyed :]]
         for order in fresh:
-            {"start": self._start, "stop": self._stop, "remedy": self._remedy}[order["do"]](order["act"], now)
+            if order["do"] == "start":
+                self._start(order["act"], now)
+            elif order["do"] == "stop":
+                self._stop(order["act"], now)
+            else:
+                self._remedy(order["act"], now)
         self._obeyed = len(lines)
         if fresh or not (self._folder / SHOWN).exists():
             self._keep(now)

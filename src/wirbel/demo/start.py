@@ -30,8 +30,8 @@ READY_TIMEOUT_S = 60
 
 def start_demo(port: int, seed: int, kind: str, days: float, feed: bool) -> int:
     state_file = home() / "demo.json"
-    state = json.loads(state_file.read_text()) if state_file.exists() else None
-    is_current = state is not None and (state.get("world"), state.get("seed"), state.get("fault"), state.get("days")) == (world_digest(), seed, kind, days)
+    state: dict[str, object] = json.loads(state_file.read_text()) if state_file.exists() else {}
+    is_current = (state.get("world"), state.get("seed"), state.get("fault"), state.get("days")) == (world_digest(), seed, kind, days)
     if not is_current or not Person.objects.filter(username=SIGN_IN).exists():
         _forget_all()
         state = _fill(seed, kind, days)

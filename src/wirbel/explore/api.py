@@ -36,7 +36,7 @@ def ribbon(request: HttpRequest, start: str | None = None, end: str | None = Non
     def span_of(pair: tuple[int, int]) -> schemas.WindowOut:
         return window_out(grid.first + pair[0] * grid.step_ns, min(grid.first + pair[1] * grid.step_ns, high))
 
-    stored = reading.timerange_of()
+    stored = reading.time_range()
     return schemas.Ribbon(
         start=rfc3339(grid.first),
         end=rfc3339(high),

@@ -8,10 +8,10 @@ from typing import Any
 import numpy as np
 
 from wirbel.core.series import percentiles
+from wirbel.core.series.cells import Totals
 from wirbel.core.stats.intervals import wilson
 from wirbel.core.text import rfc3339
 from wirbel.explore.schemas import Figures, Interval, Spark, WindowOut
-from wirbel.explore.series import Totals
 
 
 def window_out(start: int, end: int) -> WindowOut:
@@ -29,7 +29,7 @@ def listed(values: np.ndarray) -> list[float | None]:
     with np.errstate(divide="ignore", invalid="ignore"):
         scale = 10.0 ** (5 - np.floor(np.log10(np.where(size > 0, size, 1.0))))
         rounded = np.round(values * scale) / scale
-    return np.where(np.isfinite(values), rounded.astype(object), None).tolist()
+    return [float(value) if known else None for value, known in zip(rounded, np.isfinite(values), strict=True)]
 
 
 def figures(totals: Totals, group: int, seconds: float) -> Figures:

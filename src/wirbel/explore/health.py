@@ -106,7 +106,7 @@ _NUMBERS = ("No", "One", "Two", "Three", "Four", "Five", "Six", "Seven", "Eight"
 def _say(rows: list[ServiceHealth]) -> tuple[str, str]:
     """The state in one sentence, and the worst service in another."""
     off = {word: [r for r in rows if r.health == word] for word in ("slow", "failing", "silent")}
-    told = []
+    told: list[str] = []
     for word, found in off.items():
         if found:
             count = _NUMBERS[len(found)] if len(found) <= 10 else str(len(found))

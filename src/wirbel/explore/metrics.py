@@ -65,7 +65,7 @@ class _Drawn:
     def add(self, values: Floats) -> Floats:
         """Sums by line and point; shape (lines, points)."""
         kept = self.cell >= 0
-        return np.bincount(self.cell[kept], values[kept], self.cells).reshape(len(self.names), -1)
+        return np.bincount(self.cell[kept], values[kept], self.cells).astype(float).reshape(len(self.names), -1)
 
     def seen(self) -> npt.NDArray[np.bool_]:
         return self.add(np.ones(self.table.num_rows)) > 0

@@ -16,13 +16,13 @@ from wirbel.explore.schemas import change_out
 
 
 def _onset(onset: Onset | None) -> dict[str, str] | None:
-    return onset and {"at": rfc3339(onset.at), "low": rfc3339(onset.low), "high": rfc3339(onset.high)}
+    return None if onset is None else {"at": rfc3339(onset.at), "low": rfc3339(onset.low), "high": rfc3339(onset.high)}
 
 
 def _evidence(evidence: Evidence) -> dict[str, Any]:
     about = evidence.about
     if "trace" in about:
-        link = f"/traces/{about['trace']}?" + urlencode({name: about[name] for name in ("span", "against") if name in about})
+        link = f"/traces/{about['trace']}?" + urlencode([(name, about[name]) for name in ("span", "against") if name in about])
     elif "change" in about:
         link = "/changes?" + urlencode({"change": about["change"]})
     elif about.get("service"):

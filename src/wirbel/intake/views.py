@@ -7,6 +7,7 @@ import threading
 import time
 from collections.abc import Callable
 from functools import wraps
+from typing import Any
 
 from django.db import DatabaseError
 from django.http import HttpRequest, HttpResponse, JsonResponse
@@ -150,7 +151,7 @@ def _take(signal: otlp.Signal, request: HttpRequest, token: Token) -> HttpRespon
     deliver(delivery)
     quota.note(token, delivery.stored)
     response_type, rejected = _RESPONSES[signal.name]
-    response = response_type()
+    response: Any = response_type()
     if delivery.refused:
         setattr(response.partial_success, rejected, sum(delivery.refused.values()))
         response.partial_success.error_message = delivery.refused_message()

@@ -81,7 +81,7 @@ def in_threads(tasks: list[Task], do: Do, total: int) -> Iterator[tuple[Task, An
         for block, load in blocks.loaders(list(by_id), do.columns, keep):
             query_limits.check(done, total)
             task = by_id[block]
-            under_way.append((task, _pool().submit(lambda task=task, load=load: do(load(), task.whole, task.mixed))))
+            under_way.append((task, _pool().submit(_made, do, load, task)))
             if len(under_way) > THREADS:
                 yield finish()
         while under_way:
@@ -89,6 +89,10 @@ def in_threads(tasks: list[Task], do: Do, total: int) -> Iterator[tuple[Task, An
     finally:
         for _, future in under_way:
             future.cancel()
+
+
+def _made(do: Do, load: Callable[[], pa.Table], task: Task) -> Any:
+    return do(load(), task.whole, task.mixed)
 
 
 def read_in(exported: str, tasks: list[Task], do: Do) -> list[Any]:

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable, Hashable, Iterable, Iterator, Sequence
+from functools import partial
 from typing import Any, Generic, TypeVar
 
 import cachetools
@@ -222,7 +223,7 @@ def loaders(wanted: Sequence[int], columns: tuple[str, ...] | None, keep: bool) 
         if table is None:
             absent.append(block)
         else:
-            yield block, lambda table=table: table
+            yield block, partial(_same, table)
 
     def load(block: int, data: bytes | memoryview) -> pa.Table:
         table = _read_parquet(data, columns)
@@ -231,7 +232,11 @@ def loaders(wanted: Sequence[int], columns: tuple[str, ...] | None, keep: bool) 
         return table
 
     for block, data in _fetch(absent):
-        yield block, lambda block=block, data=data: load(block, data)
+        yield block, partial(load, block, data)
+
+
+def _same(table: pa.Table) -> pa.Table:
+    return table
 
 
 def read(found: QuerySet[Block], columns: Sequence[str] | None = None) -> list[pa.Table]:

@@ -78,7 +78,7 @@ def note_arrivals(stream: str, table: pa.Table) -> None:
     now_s = time.time()
     at = datetime.fromtimestamp(now_s - now_s % ARRIVAL_S, UTC)
     known = {(a.environment, a.service): a for a in Arrival.objects.filter(at=at, stream=stream)}
-    changed = {}
+    changed: dict[tuple[str, str], Arrival] = {}
     for row in _services_in(stream, table)[:MOST_SERVICES] if table.num_rows else []:
         key = (row["environment"], _short(row["service"]))
         arrival = changed.get(key) or known.get(key) or Arrival(environment=key[0], service=key[1], stream=stream, at=at, rows=0, newest=0)

@@ -82,7 +82,8 @@ def pack_all() -> int:
 
 def _take_segments(stream: str, most: int, only: int | None) -> list[tuple[int, int, bytes]]:
     """Ids, numbers of rows and bytes of segments that no other worker has."""
-    taken, size, rows = [], 0, 0
+    taken: list[int] = []
+    size = rows = 0
     query = Segment.objects.filter(stream=stream, error="").select_for_update(skip_locked=True).order_by("id")
     if only is not None:
         query = query.filter(id=only)
@@ -240,7 +241,8 @@ def _merge(group: QuerySet[Block], make: Callable[[list[pa.Table]], list[Block]]
     """Puts blocks in place of as many of the group as make one of full size; False if there are fewer than ``least``."""
     with transaction.atomic():
         locked = list(group.select_for_update(skip_locked=True).order_by("hour", "id").values_list("id", "rows")[: FAN_IN * 4])
-        chosen, rows = [], 0
+        chosen: list[int] = []
+        rows = 0
         for block_id, count in locked:
             if rows + count > blocks.MAX_ROWS and chosen:
                 break

@@ -17,8 +17,9 @@ from wirbel.core.signals import points as point_model
 from wirbel.core.signals import spans
 from wirbel.core.signals.changes import Change
 from wirbel.store import blocks, bloom
+from wirbel.store.block_work import Window
 from wirbel.store.models import Block, ChangeRecord, Stream
-from wirbel.store.scan import Where, Window, not_packed, scan, snapshot
+from wirbel.store.scan import Where, not_packed, scan, snapshot
 from wirbel.store.streams import HOUR_NS, SUMMARY_STEPS
 
 MAX_CHANGES = 2_000  # of one window; the earliest of more are left out

@@ -110,7 +110,7 @@ def _tasks(where: Where) -> list[Task]:
     fields = where.blocks().order_by("id").values_list("id", "rows", "time_from", "time_to", "environment", *(["word_filter"] if where.words else []))
     tasks = []
     for block, rows, first, last, environment, *known in fields:
-        if known and known[0] is not None and not bloom.may_contain(bytes(known[0]), asked).all():
+        if asked is not None and known and known[0] is not None and not bloom.may_contain(bytes(known[0]), asked).all():
             continue
         tasks.append(Task(block, rows, first >= where.start and last < where.end, environment == ""))
     return tasks
@@ -123,7 +123,8 @@ def not_packed(where: Where) -> pa.Table | None:
     """
     found = Segment.objects.filter(stream=where.stream, time_to__gte=where.start, time_from__lt=where.end).order_by("id").values_list("error", "data")
     combine = LAYOUTS[where.stream].combine
-    sound, doubtful = [], []
+    sound: list[bytes] = []
+    doubtful: list[bytes] = []
     for error, data in blocks.in_binary(found[:MAX_FRESH]):
         (doubtful if error else sound).append(data)
     tables = [blocks.from_ipc(data) for data in sound]
@@ -145,7 +146,7 @@ _partials: blocks.Cache[tuple[int, tuple[Any, ...]], Any] = blocks.Cache(64 * 2*
 def _client(address: str) -> Any:
     from distributed import Client
 
-    return Client(address, set_as_default=False)
+    return Client(address, set_as_default=False)  # type: ignore[no-untyped-call]
 
 
 def _on_dask(address: str, tasks: list[Task], do: Do, total: int) -> Iterator[tuple[Task, Any]]:

@@ -19,6 +19,7 @@ from wirbel.core.diagnosis.onset import Onset
 from wirbel.core.diagnosis.requests import Requests
 from wirbel.core.signals.changes import Change
 from wirbel.core.signals.conventions import CURRENT_NAME
+from wirbel.core.signals.entities import AT
 from wirbel.core.stats import drift
 
 Floats = npt.NDArray[np.float64]
@@ -122,7 +123,7 @@ def _touched(given: Judging, change: Change) -> list[tuple[Entity, Floats, Onset
 
     databases = [value for key in _DATABASE_KEYS if (value := about.get(key))]
     for kind, name in given.amounts:
-        if kind == "database" and any(value == name or value in name.split(" at ") for value in [*databases, change.service] if value):
+        if kind == "database" and any(value == name or value in name.split(AT) for value in [*databases, change.service] if value):
             add((kind, name))
     if change.service and not (databases and found):
         met = _met(given.requests, change.service, "instance", about.get("service.instance.id")) if "service.instance.id" in about else None

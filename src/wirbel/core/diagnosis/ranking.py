@@ -18,6 +18,7 @@ from wirbel.core.diagnosis.model import Candidate, Evidence, Load, Moved
 from wirbel.core.diagnosis.onset import Onset
 from wirbel.core.diagnosis.parts import Part
 from wirbel.core.diagnosis.responsibility import Doer
+from wirbel.core.signals.entities import place_of
 
 LEAST_EXPLAINED = 0.03  # parts below it are noise
 MOST_CANDIDATES = 10
@@ -92,7 +93,14 @@ def _from_shares(found: Findings) -> list[Candidate]:
         if explains < LEAST_EXPLAINED:
             continue
         main = max(shares, key=lambda share: share.amount / delta)
-        candidate = Candidate(kind, name, _mechanism(found, kind, main), min(explains, 1.0), service=name if kind == "service" else None)
+        candidate = Candidate(
+            kind,
+            name,
+            _mechanism(found, kind, main),
+            min(explains, 1.0),
+            service=name if kind == "service" else None,
+            attributes={} if kind == "service" else place_of(name),
+        )
         candidate.evidence.append(_main_evidence(found, candidate, main))
         candidates.append(candidate)
     return candidates

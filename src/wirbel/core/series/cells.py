@@ -75,7 +75,8 @@ def totals(table: pa.Table, group: Ints, groups: int, bounded: bool = False) -> 
     buckets = pc.list_flatten(table["buckets"])
     owner = np.repeat(group, pc.list_value_length(table["buckets"]).to_numpy())
     read = sketch.quantiles(owner, arrow.numbers(buckets).astype(np.int64), arrow.numbers(pc.list_flatten(table["bucket_counts"])), groups, wanted)
-    middle, low, high = [*np.split(read, wanted.shape[1] // len(shares), axis=1), None, None][:3]
+    middle, *bounds = np.split(read, wanted.shape[1] // len(shares), axis=1)
+    low, high = bounds or (None, None)
     return Totals(
         rows=rows,
         count=add(count),

@@ -11,9 +11,18 @@ import pyarrow.compute as pc
 from wirbel.core import arrow
 from wirbel.core.signals.attributes import plain_dict
 
+AT = " at "
+"""Between the namespace and the address in the name of a database, cache or broker: ``berths at berth-db.internal``."""
+
 MOST_COMBINATIONS = 20_000  # of resource attributes in one table that are looked at
 _BASE = ("environment", "service", "instance", "host")
 _RESOURCE = ("container.id", "k8s.pod.name", "k8s.node.name", "cloud.availability_zone", "process.pid")
+
+
+def place_of(name: str) -> dict[str, str]:
+    """The attributes in the name of something that is called at an address."""
+    namespace, at, address = name.rpartition(AT)
+    return {"db.namespace": namespace, "server.address": address} if at else {"server.address": name}
 
 
 @dataclass(frozen=True)

@@ -15,7 +15,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from wirbel.core import arrow
-from wirbel.core.signals import spans
+from wirbel.core.signals import entities, spans
 from wirbel.core.signals.conventions import CACHE_SYSTEMS
 
 MAX_NAME = 300  # characters of an operation name that are kept
@@ -174,7 +174,11 @@ def derive(columns: Columns, name: pa.Array, kind: np.ndarray, status: np.ndarra
 
     peer = pc.coalesce(
         columns.text("service.peer.name"),
-        pc.if_else(is_database, pc.coalesce(address, columns.text("db.namespace"), system), None),
+        pc.if_else(
+            is_database,
+            pc.coalesce(pc.binary_join_element_wise(columns.text("db.namespace"), address, entities.AT), address, columns.text("db.namespace"), system),
+            None,
+        ),
         columns.text("messaging.system"),
         address,
     )

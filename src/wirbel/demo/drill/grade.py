@@ -72,6 +72,7 @@ def _rank(hits: Iterable[bool]) -> int | None:
 def _is_exact(candidate: dict[str, Any], entities: set[tuple[Any, ...]]) -> bool:
     entity = candidate["entity"]
     named = {(entity["kind"], entity["name"]), *(("attribute", value) for value in entity["attributes"].values())}
+    named |= {(entity["kind"], value) for value in entity["attributes"].values()}  # a database by its namespace or its address
     named |= {("attribute", key) for key in entity["attributes"]} if entity["kind"] == "attribute" else set()
     named |= {("load", "load")} if entity["kind"] == "load" else set()
     kinds = {kind for kind, _ in entities}

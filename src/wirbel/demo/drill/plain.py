@@ -19,6 +19,7 @@ from wirbel.core.series import cells as cell_series
 from wirbel.core.series.grid import Grid
 from wirbel.core.series.percentiles import HEADLINE
 from wirbel.core.signals import spans
+from wirbel.core.signals.entities import place_of
 from wirbel.store import reading
 
 Floats = npt.NDArray[np.float64]
@@ -54,11 +55,12 @@ def given(start: int, end: int, focus: tuple[int, int], symptom: str, environmen
     group, services = arrow.codes(served["service"])
     peer, peers = arrow.codes(behind["peer"])
     parts = [cell_series.by_point(served, grid, group, len(services)), cell_series.by_point(behind, grid, peer, len(peers))]
+    peers = [place_of(name)["server.address"] for name in peers]
     names = [*services, *peers]
     values = np.concatenate([_series_of(part) for part in parts])
     place = {name: n for n, name in enumerate(names)}
     calls = np.zeros((len(names), len(names)), np.bool_)
-    pairs = asked.group_by(["service", "peer"]).aggregate([]).to_pylist()
+    pairs = [row | {"peer": place_of(row["peer"])["server.address"]} for row in asked.group_by(["service", "peer"]).aggregate([]).to_pylist()]
     for pair in pairs:
         if pair["service"] in place and pair["peer"] in place:
             calls[place[pair["service"]], place[pair["peer"]]] = True

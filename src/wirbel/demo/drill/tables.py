@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 HEADS = ("drills", "seen", "delay", "lead", "before", "exact 1", "3", "5", "lenient 1", "3", "5", "mechanism", "change", "onset off", "accused", "took")
@@ -50,12 +51,13 @@ def comparison(before: dict[str, Any], after: dict[str, Any]) -> str:
     was = {(drill["kind"], drill["seed"]): drill for drill in before["drills"]}
     both = [(was[key], drill) for drill in after["drills"] if (key := (drill["kind"], drill["seed"])) in was]
     lines = [f"{len(both)} drills in both; {before['made']} beside {after['made']}"]
-    for name, hit in (
+    measures: tuple[tuple[str, Callable[[dict[str, Any]], object]], ...] = (
         ("seen", lambda d: d["detected"]),
         ("rank 1 (lenient)", lambda d: d["lenient"] == 1),
         ("mechanism", lambda d: d["mechanism"]),
         ("accused", lambda d: d["accused"]),
-    ):
+    )
+    for name, hit in measures:
         lines.append(f"  {name:<18}{sum(bool(hit(a)) for a, _ in both):>4} → {sum(bool(hit(b)) for _, b in both)}")
     for a, b in both:
         if a["lenient"] != b["lenient"]:

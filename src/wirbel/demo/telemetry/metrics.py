@@ -8,6 +8,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 import numpy.typing as npt
@@ -18,7 +19,7 @@ from wirbel.core.signals import points, spans
 from wirbel.demo.world.happenings import Happenings
 from wirbel.demo.world.state import HEAP, State, databases_of
 from wirbel.demo.world.told import ENVIRONMENT
-from wirbel.demo.world.topology import BACKENDS, CORES, HOSTS, INSTANCES, MEMORY_GB, OPERATIONS, SERVICES
+from wirbel.demo.world.topology import BACKENDS, CORES, HOSTS, INSTANCES, MEMORY_GB, OPERATIONS, SERVICES, Instance
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
@@ -64,11 +65,7 @@ def _of_services(state: State, step: Ints) -> Iterator[Series]:
         for number, instance in enumerate(instances):
             absent = silent[service] | (state.share(service, number)[step] <= 0)  # what does not run sends nothing
 
-            def series(
-                metric: str, unit: str, values: Floats, labels: str = "{}", is_set: bool = False, service=service, instance=instance, absent=absent
-            ) -> Series:  # type: ignore[no-untyped-def]
-                shown = np.where(absent, np.nan, values[step])
-                return Series(service, instance.name, instance.host, metric, unit, shown, labels, is_set=is_set)
+            series = partial(_of_instance, service, instance, absent, step)
 
             memory = state.memory(service, number) * 2.0**20
             workers = state.workers[service, number]
@@ -98,6 +95,20 @@ def _of_services(state: State, step: Ints) -> Iterator[Series]:
                 asks = sum(state.rate[o.key] for o in OPERATIONS.values() if o.service == service and backend in databases_of(o))
                 pending = np.asarray(asks * state.share(service, number) * pool.expected)  # Little's law
                 yield series("db.client.connection.pending_requests", "{request}", pending, json.dumps({name: backend}))
+
+
+def _of_instance(
+    service: str,
+    instance: Instance,
+    absent: npt.NDArray[np.bool_],
+    step: Ints,
+    metric: str,
+    unit: str,
+    values: Floats,
+    labels: str = "{}",
+    is_set: bool = False,
+) -> Series:
+    return Series(service, instance.name, instance.host, metric, unit, np.where(absent, np.nan, values[step]), labels, is_set=is_set)
 
 
 def _of_hosts(state: State, step: Ints) -> Iterator[Series]:

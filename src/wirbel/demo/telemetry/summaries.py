@@ -14,6 +14,7 @@ import pyarrow as pa
 
 from wirbel.core import cells, sketch
 from wirbel.core.signals import spans
+from wirbel.core.signals.entities import place_of
 from wirbel.demo.world.happenings import Happenings
 from wirbel.demo.world.state import State
 from wirbel.demo.world.topology import INSTANCES, OPERATIONS
@@ -78,7 +79,7 @@ def _course(state: State, row: dict[str, object]) -> _Course:
         for key, o in OPERATIONS.items()
         if o.service == service
         for n, call in enumerate(o.calls)
-        if str(row["peer"]) == call.to.partition(" ")[0]
+        if place_of(str(row["peer"]))["server.address"] == call.to.partition(" ")[0]
     ]
     rate = np.asarray(sum(call.rate for call in calls))
     weight = np.maximum(rate, 1e-12)

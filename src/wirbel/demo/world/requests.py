@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import re
 import zlib
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cache
 
@@ -82,7 +83,7 @@ class Traffic:
         if name not in self._stacks:
             kind, service = name[0], name[1]
             state, conditions = self.state, self.state.conditions
-            make = {
+            made: dict[str, Callable[[int], Floats]] = {
                 "share": lambda n: state.share(service, n),
                 "slow": lambda n: conditions.factor("work", service, n) * state.stretch[INSTANCES[service][n].host] * conditions.factor("speed", service),
                 "pausing": lambda n: state.pausing(service, n),
@@ -91,8 +92,8 @@ class Traffic:
                 "calls": lambda n: conditions.factor("calls", service, n, name[-1]),
                 "worker": lambda n: _rows_of(state.workers[service, n]),
                 "pool": lambda n: _rows_of(state.pools[service, n, name[-1]]),
-            }[kind]
-            self._stacks[name] = np.stack([make(n) for n in range(len(INSTANCES[service]))])
+            }
+            self._stacks[name] = np.stack([made[kind](n) for n in range(len(INSTANCES[service]))])
         return self._stacks[name]
 
     def _wait(self, name: tuple[str, ...], instance: Ints, step: Ints) -> tuple[Floats, Flags]:
@@ -332,8 +333,8 @@ class Traffic:
             status = np.where(reason != FINE, np.where(reason == TURNED_AWAY, 503, 500), np.where(refused, 404, 200))
             columns |= {"span.s:http.request.method": operation.method, "span.s:http.route": operation.route, "span.i:http.response.status_code": status}
             if root and operation.service == "quay-web":
-                columns["span.s:app.version"] = np.where(bot, None, np.array(APP_VERSIONS, object)[app])
-                columns["span.s:user.id"] = np.where(bot, None, _names("p", PASSENGERS)[self._rng.integers(0, PASSENGERS, len(begin))])
+                columns["span.s:app.version"] = _unless(bot, np.array(APP_VERSIONS, object)[app])
+                columns["span.s:user.id"] = _unless(bot, _names("p", PASSENGERS)[self._rng.integers(0, PASSENGERS, len(begin))])
                 columns["span.s:user_agent.original"] = np.where(bot, BOT, np.array([f"skerry-app/{v}" for v in APP_VERSIONS], object)[app])
             if root and operation.service == "gate-api":
                 gate = self._rng.integers(0, GATES, len(begin))
@@ -367,6 +368,13 @@ def _code_of(operation: Operation) -> dict[str, object]:
     name = re.sub(r"\W+", "_", f"{operation.method} {operation.route}".lower()).strip("_")
     file = f"{operation.service.replace('-', '_')}/handlers/{name}.py"
     return {"span.s:code.file.path": file, "span.s:code.function.name": name, "span.i:code.line.number": 12 + zlib.crc32(operation.key.encode()) % 180}
+
+
+def _unless(absent: Flags, values: npt.NDArray[np.object_]) -> npt.NDArray[np.object_]:
+    """Values, with None where there is none."""
+    found = values.copy()
+    found[absent] = None
+    return found
 
 
 def _rows_of(waiting: Waiting) -> Floats:
