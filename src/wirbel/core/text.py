@@ -5,12 +5,15 @@ from __future__ import annotations
 from datetime import UTC, datetime
 
 
+MINUS = "\u2212"
+
+
 def number(value: float) -> str:
     if value == 0:
         return "0"
     if abs(value) >= 1000:
-        return f"{value:,.0f}".replace(",", "\u202f")
-    return f"{value:.3g}"
+        return f"{value:,.0f}".replace(",", "\u202f").replace("-", MINUS)
+    return f"{value:.3g}".replace("-", MINUS)
 
 
 def seconds(value: float) -> str:

@@ -46,7 +46,7 @@ class Answered:
     took_ms: int
 
     def contract(self) -> dict[str, Any]:
-        """The answer as CONTRACTS 5 has it."""
+        """The part of the answer that scripts rely on."""
         return as_json.contract(self.answer, self.took_ms)
 
     def everything(self) -> dict[str, Any]:

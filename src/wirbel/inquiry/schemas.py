@@ -1,4 +1,4 @@
-"""An inquiry's answer as the API has it: CONTRACTS 5, and what the screen shows beside it."""
+"""An inquiry's answer as the API has it: what scripts rely on (docs/guide.md, "From a script"), and what the screen shows beside it."""
 
 from __future__ import annotations
 

@@ -23,7 +23,7 @@ from wirbel.core.diagnosis.requests import Requests
 
 Floats = npt.NDArray[np.float64]
 ENTITY_KIND = {"database": "database", "cache": "database", "broker": "database", "external": "external", "service": "service"}
-"""Kinds of who is called, as an answer has them (CONTRACTS: a cache or broker counts as a database)."""
+"""Kinds of who is called, as an answer has them: a cache or broker counts as a database."""
 
 
 @dataclass(frozen=True)

@@ -1,7 +1,7 @@
 """A first expected band: rolling robust location and scale, weighted by sample size.
 
 Each value is judged by the values before it only, so that the band at a minute is what was
-expected then. State "provisional" (METHODS: rolling median and MAD); seasonal bands come later.
+expected then. A band without seasons: rolling median and MAD (docs/methods.md).
 """
 
 from __future__ import annotations

@@ -381,7 +381,7 @@ const verdicts: Record<string, string> = {
   responsible: "consistent",
   innocent: "no effect seen",
   gradual: "slow effect possible",
-  earlier: "effect came later",
+  earlier: "no effect seen",
   "too-late": "came after the onset",
   "off-path": "not involved",
   unclear: "too few requests to say",
