@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+import pyarrow as pa
 import pyarrow.compute as pc
 import pytest
 from hypothesis import HealthCheck, given, settings
@@ -14,7 +15,7 @@ from tests.core import test_otlp_metrics as metric_requests
 from tests.core.test_summaries import roots, traces, weights_by
 from tests.store.test_store import WIDE, recount
 from tests.store.test_streams import accept, some_logs
-from wirbel.core import arrow
+from wirbel.core import arrow, cells
 from wirbel.core.series import cells as cell_series
 from wirbel.core.series.grid import Grid
 from wirbel.core.signals import otlp, points, spans
@@ -101,13 +102,31 @@ def test_sums_increase_the_same_from_summaries() -> None:
     assert Block.objects.filter(stream=Stream.POINTS, step=3600).exists()
 
 
-@pytest.mark.parametrize(("days", "step"), [(0.2, 60), (1.4, 60), (3, 600), (14, 3600)])
+@pytest.mark.parametrize(("days", "step"), [(0.2, 60), (1.4, 60), (3, 600), (14, 3600), (50, 3600), (61, 24 * 3600), (365, 24 * 3600)])
 def test_wide_charts_have_few_points(days: float, step: int) -> None:
     grid = Grid(NOW, NOW + round(days * 24 * HOUR_NS))
     assert grid.step == step
     assert grid.count <= 2200
+    assert grid.cell_step in (0, 600, 3600)  # what is kept
     assert grid.times[0] <= NOW < grid.times[1]
     assert grid.times[-1] < grid.end <= grid.times[-1] + grid.step_ns
+
+
+def test_a_year_of_summaries_is_drawn_in_days_and_adds_up() -> None:
+    for month in range(12):
+        at = NOW - month * 30 * DAY_NS
+        made = cells.derive(table(*[{"trace": n, "span": n, "start": n * 1000.0, "duration": 5 + n} for n in range(1, 41)]))
+        made = made.set_column(0, "minute", pa.array(arrow.numbers(made["minute"]) - NOW + at))
+        packer.write_summaries(Stream.CELLS, cells.summarise(made, 3600 * 10**9), 3600)
+    grid = Grid(NOW - 364 * DAY_NS, NOW + DAY_NS)
+    found = cell_series.by_point(reading.cells(grid.first, grid.end, step=grid.cell_step), grid)
+    assert grid.step == 24 * 3600
+    assert found.count.sum() == 12 * 40
+    assert (found.count[0] > 0).sum() == 12
+    held = retention.held()["default", Stream.CELLS]
+    assert held.full is None
+    assert held.summaries is not None
+    assert held.summaries <= NOW - 330 * DAY_NS
 
 
 def test_old_traces_are_thinned_and_say_so() -> None:

@@ -177,5 +177,5 @@ def trace(request: HttpRequest, trace: str, span: str | None = None, against: st
 
 @router.get("/changes", response=list[schemas.ChangeOut])
 def changes(request: HttpRequest, start: str, end: str, service: str | None = None, environment: str | None = None) -> Any:
-    low, high = window_of(start, end, "range")
+    low, high = window_of(start, end, "range", windows.LONGEST_RANGE_NS)
     return [change_out(c) for c in reading.changes(low, high, environment, service)][-MOST_ROWS:]

@@ -10,21 +10,22 @@ from wirbel.core.errors import InvalidQuestion
 from wirbel.core.signals.changes import parse_time
 from wirbel.explore import windows
 from wirbel.store import reading
+from wirbel.store.streams import DAY_NS
 
 
-def window_of(start: str, end: str, name: str) -> tuple[int, int]:
+def window_of(start: str, end: str, name: str, longest_ns: int = windows.LONGEST_NS) -> tuple[int, int]:
     window = (parse_time(start, f"{name} from"), parse_time(end, f"{name} to"))
     if window[1] <= window[0]:
         raise InvalidQuestion(f"{name} ends before it starts")
-    if window[1] - window[0] > windows.LONGEST_NS:
-        raise InvalidQuestion(f"{name} is longer than 14 days; choose a shorter one")
+    if window[1] - window[0] > longest_ns:
+        raise InvalidQuestion(f"{name} is longer than {longest_ns // DAY_NS} days; choose a shorter one")
     return window
 
 
 def range_of(start: str | None, end: str | None) -> tuple[int, int]:
     """The range asked for; without one, six hours up to now, or up to the newest record if none is recent."""
     if start and end:
-        return window_of(start, end, "range")
+        return window_of(start, end, "range", windows.LONGEST_RANGE_NS)
     now = time.time_ns()
     stored = reading.time_range()
     if stored and stored[1] < now - windows.RANGE_NS:

@@ -20,7 +20,8 @@ from wirbel.store import reading
 from wirbel.store.models import Stream
 
 RANGE_NS = 6 * 3600 * 10**9
-LONGEST_NS = 14 * 24 * 3600 * 10**9
+LONGEST_NS = 14 * 24 * 3600 * 10**9  # of a window that is compared, or whose records are read
+LONGEST_RANGE_NS = 400 * 24 * 3600 * 10**9  # of what is drawn: summaries are kept so long
 
 
 @dataclass(frozen=True)

@@ -11,6 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from wirbel.core import arrow, text
+from wirbel.core.diagnosis.contrast import COMPARED_TYPES, IDENTITIES
 from wirbel.core.diagnosis.inquire import diagnose
 from wirbel.core.diagnosis.model import Answer, Question, Signal, Window
 from wirbel.core.errors import InvalidQuestion, NotEnoughData
@@ -20,13 +21,31 @@ from wirbel.explore.traces import say_detail
 from wirbel.explore.windows import reference_for
 from wirbel.inquiry import as_json
 from wirbel.store import reading
-from wirbel.store.models import Stream
+from wirbel.store.models import AttributeName, Stream
 from wirbel.store.scan import Where, scan
 
 MAX_REQUESTS = 6_000  # traces read in full, of each window; of more an even sample is taken
 MARGIN_NS = 5 * 60 * 10**9  # spans of a request may start this long after it
 CHANGES_BEFORE_NS = 3 * 3600 * 10**9  # changes this long before the focus are judged
 ONSET_BEFORE_NS = 15 * 60 * 10**9  # requests this long before the focus help to place the onset
+_OF_SPANS = [
+    "trace_id",
+    "span_id",
+    "parent_id",
+    "start",
+    "duration",
+    "environment",
+    "service",
+    "version",
+    "instance",
+    "host",
+    "operation",
+    "kind",
+    "peer",
+    "peer_kind",
+    "outcome",
+    "weight",
+]
 _FIRST_LOOK = ["trace_id", "service", "operation", "kind", "start", "is_root"]
 
 
@@ -75,6 +94,7 @@ def _read(question: Question) -> tuple[pa.Table, list[str]]:
         else None
     )
     windows = [w for w in (question.reference, bridge, question.focus) if w]
+    columns = _columns(question.environment)
     kept, notes, traces = [], [], []
     for window in windows:
         where = Where(Stream.SPANS, window.start, window.end, question.environment, (question.service,), fresh=True)
@@ -87,13 +107,21 @@ def _read(question: Question) -> tuple[pa.Table, list[str]]:
         raise NotEnoughData(f"no requests of {what} are stored in these windows. Is the name right, and the time?")
     for window, chosen, weight in traces:
         where = Where(Stream.SPANS, window.start, window.end + MARGIN_NS, question.environment, fresh=True)
-        part = spans.concat(scan(where, None, OfTraces(chosen.cast(pa.binary()))))
+        part = spans.concat(scan(where, columns, OfTraces(chosen.cast(pa.binary()))))
         if weight != 1:
             index = part.schema.get_field_index("weight")
             part = part.set_column(index, "weight", pa.array(arrow.numbers(part["weight"]) * weight))
         kept.append(part)
     # A trace that spans two windows was read twice.
     return spans.deduplicate(spans.conform(spans.concat(kept))), notes
+
+
+def _columns(environment: str | None) -> list[str]:
+    """What a diagnosis reads of a span: neither events and links nor what no two requests share."""
+    known = AttributeName.objects.filter(stream=Stream.SPANS).exclude(level="")
+    known = known if environment is None else known.filter(environment=environment)
+    keys = [(level, key) for level, key in known.values_list("level", "name").distinct() if key not in IDENTITIES]
+    return [*_OF_SPANS, *(arrow.attribute_column(level, letter, key) for level, key in keys for letter in COMPARED_TYPES)]
 
 
 @dataclass(frozen=True)

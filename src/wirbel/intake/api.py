@@ -12,6 +12,7 @@ from ninja.errors import HttpError
 from pydantic import Field
 
 from wirbel.core.errors import InvalidQuestion, NotFound
+from wirbel.core.text import rfc3339
 from wirbel.intake import rules
 from wirbel.intake.models import DropRule, Token
 from wirbel.intake.status import IntakeState, state
@@ -115,6 +116,9 @@ class KeptFor(Schema):
 
 class KeptRow(KeptFor):
     own: bool  # set for this environment; else the default
+    full_since: str | None  # the first record that is there in full
+    sample_since: str | None
+    summaries_since: str | None
 
 
 @router.get("/retention", response=list[KeptRow])
@@ -122,11 +126,14 @@ def get_retention(request: HttpRequest) -> Any:
     """Of every environment that has sent anything, and every stream."""
     environments = Service.objects.order_by("environment").values_list("environment", flat=True).distinct()[:MOST_ENVIRONMENTS]
     own = set(Retention.objects.values_list("environment", "stream"))
-    return [
-        KeptRow(environment=environment, stream=stream, own=(environment, stream) in own, **asdict(retention.kept(stream, environment)))
-        for environment in environments
-        for stream in Stream.values
-    ]
+    held = retention.held()
+
+    def row(environment: str, stream: str) -> KeptRow:
+        there = held.get((environment, stream), retention.Held())
+        since = {f"{name}_since": None if at is None else rfc3339(at) for name, at in asdict(there).items()}
+        return KeptRow(environment=environment, stream=stream, own=(environment, stream) in own, **asdict(retention.kept(stream, environment)), **since)
+
+    return [row(environment, stream) for environment in environments for stream in Stream.values]
 
 
 @router.put("/retention", response={204: None})

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 import pyarrow as pa
 from django.db import transaction
-from django.db.models import QuerySet
+from django.db.models import Min, Q, QuerySet
 
 from wirbel.core import arrow
 from wirbel.core.thinning import Keys, random_numbers, traces_kept_whole
@@ -41,6 +41,23 @@ DEFAULTS: dict[str, Kept] = {
 def kept(stream: str, environment: str) -> Kept:
     own = Retention.objects.filter(stream=stream, environment=environment).first()
     return Kept(own.full_hours, own.thinned_hours, own.summary_days) if own else DEFAULTS[stream]
+
+
+@dataclass(frozen=True)
+class Held:
+    """Since when an environment's records of a stream are there, ns; None where there are none."""
+
+    full: int | None = None
+    sample: int | None = None
+    summaries: int | None = None
+
+
+def held() -> dict[tuple[str, str], Held]:
+    """By environment and stream."""
+    whole, thinned, summed = Q(step=0, thinned=False), Q(step=0, thinned=True), Q(step__gt=0)
+    rows = Block.objects.order_by().values_list("environment", "stream")
+    rows = rows.annotate(full=Min("time_from", filter=whole), sample=Min("time_from", filter=thinned), summaries=Min("time_from", filter=summed))
+    return {(environment, stream): Held(*since) for environment, stream, *since in rows}
 
 
 def thin_once(now_ns: int) -> bool:

@@ -15,7 +15,7 @@ export interface paths {
          * Get Breakdown
          * @description Requests split by the values of an attribute, focus beside reference.
          */
-        get: operations["wirbel_server_api_get_breakdown"];
+        get: operations["wirbel_explore_api_get_breakdown"];
         put?: never;
         post?: never;
         delete?: never;
@@ -32,7 +32,7 @@ export interface paths {
             cookie?: never;
         };
         /** Changes */
-        get: operations["wirbel_server_api_changes"];
+        get: operations["wirbel_explore_api_changes"];
         put?: never;
         post?: never;
         delete?: never;
@@ -111,7 +111,7 @@ export interface paths {
          * Get Export
          * @description The records of a window as Parquet, OTLP JSON Lines (jsonl) or CSV; logs may be searched for words.
          */
-        get: operations["wirbel_server_api_get_export"];
+        get: operations["wirbel_explore_api_get_export"];
         put?: never;
         post?: never;
         delete?: never;
@@ -128,13 +128,13 @@ export interface paths {
             cookie?: never;
         };
         /** List Inquiries */
-        get: operations["wirbel_server_api_list_inquiries"];
+        get: operations["wirbel_inquiry_api_list_inquiries"];
         put?: never;
         /**
          * Make Inquiry
          * @description Finds the cause of a symptom; the answer is kept under its id.
          */
-        post: operations["wirbel_server_api_make_inquiry"];
+        post: operations["wirbel_inquiry_api_make_inquiry"];
         delete?: never;
         options?: never;
         head?: never;
@@ -149,7 +149,7 @@ export interface paths {
             cookie?: never;
         };
         /** Get Inquiry */
-        get: operations["wirbel_server_api_get_inquiry"];
+        get: operations["wirbel_inquiry_api_get_inquiry"];
         put?: never;
         post?: never;
         delete?: never;
@@ -189,7 +189,7 @@ export interface paths {
          * Known Attributes
          * @description Attributes of a stream's records, the commonest first.
          */
-        get: operations["wirbel_server_api_known_attributes"];
+        get: operations["wirbel_explore_api_known_attributes"];
         put?: never;
         post?: never;
         delete?: never;
@@ -209,7 +209,7 @@ export interface paths {
          * Known Entities
          * @description Hosts, pods, containers, processes, databases …, and what each runs on.
          */
-        get: operations["wirbel_server_api_known_entities"];
+        get: operations["wirbel_explore_api_known_entities"];
         put?: never;
         post?: never;
         delete?: never;
@@ -226,7 +226,7 @@ export interface paths {
             cookie?: never;
         };
         /** Known Metrics */
-        get: operations["wirbel_server_api_known_metrics"];
+        get: operations["wirbel_explore_api_known_metrics"];
         put?: never;
         post?: never;
         delete?: never;
@@ -246,7 +246,7 @@ export interface paths {
          * Get Overview
          * @description The health of all services, worst first.
          */
-        get: operations["wirbel_server_api_get_overview"];
+        get: operations["wirbel_explore_api_get_overview"];
         put?: never;
         post?: never;
         delete?: never;
@@ -294,7 +294,7 @@ export interface paths {
          * Ribbon
          * @description The scope's p95 with its band, its changes, and the two windows that Wirbel proposes.
          */
-        get: operations["wirbel_server_api_ribbon"];
+        get: operations["wirbel_explore_api_ribbon"];
         put?: never;
         post?: never;
         delete?: never;
@@ -311,7 +311,7 @@ export interface paths {
             cookie?: never;
         };
         /** Services */
-        get: operations["wirbel_server_api_services"];
+        get: operations["wirbel_explore_api_services"];
         put?: never;
         post?: never;
         delete?: never;
@@ -328,7 +328,7 @@ export interface paths {
             cookie?: never;
         };
         /** Service */
-        get: operations["wirbel_server_api_service"];
+        get: operations["wirbel_explore_api_service"];
         put?: never;
         post?: never;
         delete?: never;
@@ -348,7 +348,7 @@ export interface paths {
          * Get Metric
          * @description A metric of a service over time, in one line or in one for each value of a label.
          */
-        get: operations["wirbel_server_api_get_metric"];
+        get: operations["wirbel_explore_api_get_metric"];
         put?: never;
         post?: never;
         delete?: never;
@@ -365,12 +365,12 @@ export interface paths {
             cookie?: never;
         };
         /** Who Am I */
-        get: operations["wirbel_server_api_who_am_i"];
+        get: operations["wirbel_accounts_api_who_am_i"];
         put?: never;
         /** Sign In */
-        post: operations["wirbel_server_api_sign_in"];
+        post: operations["wirbel_accounts_api_sign_in"];
         /** Sign Out */
-        delete: operations["wirbel_server_api_sign_out"];
+        delete: operations["wirbel_accounts_api_sign_out"];
         options?: never;
         head?: never;
         patch?: never;
@@ -424,7 +424,7 @@ export interface paths {
             cookie?: never;
         };
         /** Traces */
-        get: operations["wirbel_server_api_traces"];
+        get: operations["wirbel_explore_api_traces"];
         put?: never;
         post?: never;
         delete?: never;
@@ -444,7 +444,7 @@ export interface paths {
          * Trace
          * @description One trace, from its root or from ``span``; ``against`` is TRACE or TRACE:SPAN of one to compare it with.
          */
-        get: operations["wirbel_server_api_trace"];
+        get: operations["wirbel_explore_api_trace"];
         put?: never;
         post?: never;
         delete?: never;
@@ -956,13 +956,19 @@ export interface components {
              * @description in full
              */
             full_hours: number;
+            /** Full Since */
+            full_since: string | null;
             /** Own */
             own: boolean;
+            /** Sample Since */
+            sample_since: string | null;
             /**
              * Stream
              * @enum {string}
              */
             stream: "spans" | "logs" | "points" | "cells";
+            /** Summaries Since */
+            summaries_since: string | null;
             /**
              * Summary Days
              * @description summaries; points and cells only
@@ -1699,7 +1705,7 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
-    wirbel_server_api_get_breakdown: {
+    wirbel_explore_api_get_breakdown: {
         parameters: {
             query: {
                 by: string;
@@ -1737,7 +1743,7 @@ export interface operations {
             };
         };
     };
-    wirbel_server_api_changes: {
+    wirbel_explore_api_changes: {
         parameters: {
             query: {
                 start: string;
@@ -1872,7 +1878,7 @@ export interface operations {
             };
         };
     };
-    wirbel_server_api_get_export: {
+    wirbel_explore_api_get_export: {
         parameters: {
             query: {
                 start: string;
@@ -1903,7 +1909,7 @@ export interface operations {
             };
         };
     };
-    wirbel_server_api_list_inquiries: {
+    wirbel_inquiry_api_list_inquiries: {
         parameters: {
             query?: {
                 most?: number;
@@ -1925,7 +1931,7 @@ export interface operations {
             };
         };
     };
-    wirbel_server_api_make_inquiry: {
+    wirbel_inquiry_api_make_inquiry: {
         parameters: {
             query?: never;
             header?: never;
@@ -1949,7 +1955,7 @@ export interface operations {
             };
         };
     };
-    wirbel_server_api_get_inquiry: {
+    wirbel_inquiry_api_get_inquiry: {
         parameters: {
             query?: never;
             header?: never;
@@ -1991,7 +1997,7 @@ export interface operations {
             };
         };
     };
-    wirbel_server_api_known_attributes: {
+    wirbel_explore_api_known_attributes: {
         parameters: {
             query?: {
                 stream?: "spans" | "logs";
@@ -2014,7 +2020,7 @@ export interface operations {
             };
         };
     };
-    wirbel_server_api_known_entities: {
+    wirbel_explore_api_known_entities: {
         parameters: {
             query?: {
                 kind?: string | null;
@@ -2038,7 +2044,7 @@ export interface operations {
             };
         };
     };
-    wirbel_server_api_known_metrics: {
+    wirbel_explore_api_known_metrics: {
         parameters: {
             query?: {
                 service?: string | null;
@@ -2061,7 +2067,7 @@ export interface operations {
             };
         };
     };
-    wirbel_server_api_get_overview: {
+    wirbel_explore_api_get_overview: {
         parameters: {
             query: {
                 focus_from: string;
@@ -2152,7 +2158,7 @@ export interface operations {
             };
         };
     };
-    wirbel_server_api_ribbon: {
+    wirbel_explore_api_ribbon: {
         parameters: {
             query?: {
                 start?: string | null;
@@ -2177,7 +2183,7 @@ export interface operations {
             };
         };
     };
-    wirbel_server_api_services: {
+    wirbel_explore_api_services: {
         parameters: {
             query?: {
                 environment?: string | null;
@@ -2199,7 +2205,7 @@ export interface operations {
             };
         };
     };
-    wirbel_server_api_service: {
+    wirbel_explore_api_service: {
         parameters: {
             query: {
                 focus_from: string;
@@ -2229,7 +2235,7 @@ export interface operations {
             };
         };
     };
-    wirbel_server_api_get_metric: {
+    wirbel_explore_api_get_metric: {
         parameters: {
             query: {
                 metric: string;
@@ -2261,7 +2267,7 @@ export interface operations {
             };
         };
     };
-    wirbel_server_api_who_am_i: {
+    wirbel_accounts_api_who_am_i: {
         parameters: {
             query?: never;
             header?: never;
@@ -2281,7 +2287,7 @@ export interface operations {
             };
         };
     };
-    wirbel_server_api_sign_in: {
+    wirbel_accounts_api_sign_in: {
         parameters: {
             query?: never;
             header?: never;
@@ -2305,7 +2311,7 @@ export interface operations {
             };
         };
     };
-    wirbel_server_api_sign_out: {
+    wirbel_accounts_api_sign_out: {
         parameters: {
             query?: never;
             header?: never;
@@ -2367,7 +2373,7 @@ export interface operations {
             };
         };
     };
-    wirbel_server_api_traces: {
+    wirbel_explore_api_traces: {
         parameters: {
             query: {
                 start: string;
@@ -2402,7 +2408,7 @@ export interface operations {
             };
         };
     };
-    wirbel_server_api_trace: {
+    wirbel_explore_api_trace: {
         parameters: {
             query?: {
                 span?: string | null;

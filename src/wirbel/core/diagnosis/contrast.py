@@ -25,8 +25,10 @@ OTHERS_NEEDED = 20  # siblings in the focus, to say how others behave
 LEAST_EXPLAINED = 0.02  # of the change
 SIGNIFICANT = 0.01  # adjusted p
 NEW = 0.1  # of its rate in the focus: a value seen less often before is new
-# Never a group: every request has its own.
-_IGNORED = {"url.full", "url.path", "url.query", "user.id", "session.id", "thread.id", "thread.name", "network.peer.port", "client.port"}
+COMPARED_TYPES = "sib"  # letters of attribute columns whose values are compared: text, integers and booleans
+IDENTITIES = {"url.full", "url.path", "url.query", "user.id", "session.id", "thread.id", "thread.name", "network.peer.port", "client.port"}
+"""Never a group: every request has its own."""
+
 _BASE = {"version": "service.version", "instance": "service.instance.id", "host": "host.name", "operation": "operation"}
 
 
@@ -62,7 +64,7 @@ def _columns(table: pa.Table) -> list[tuple[str, str]]:
     for name in table.column_names:
         if arrow.is_attribute_column(name):
             _, letter, key = arrow.split_attribute_column(name)
-            if letter in "sib" and key not in _IGNORED:
+            if letter in COMPARED_TYPES and key not in IDENTITIES:
                 found.append((name, key))
     return found
 

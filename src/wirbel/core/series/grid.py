@@ -12,8 +12,9 @@ from wirbel.core import arrow
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
+LONGEST_SUMMARY_S = 3600  # that is kept; days are added up from them
 DAY_S = 24 * 3600
-STEPS = ((1.5 * DAY_S, 60), (6 * DAY_S, 600), (float("inf"), 3600))  # widest range (s) that is shown in steps of so many s
+STEPS = ((1.5 * DAY_S, 60), (6 * DAY_S, 600), (60 * DAY_S, 3600), (float("inf"), DAY_S))  # widest range (s) that is shown in steps of so many s
 
 
 @dataclass(frozen=True)
@@ -36,7 +37,7 @@ class Grid:
     @property
     def cell_step(self) -> int:
         """As reading.cells wants it: 0 for the minutes themselves."""
-        return 0 if self.step == 60 else self.step
+        return 0 if self.step == 60 else min(self.step, LONGEST_SUMMARY_S)
 
     @property
     def first(self) -> int:

@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { client, type Schemas, take } from "../../api/client";
+import { dayAndClock } from "../../shared/format";
 import { Waiting } from "../../shared/Waiting";
 
 type Row = Schemas["KeptRow"];
@@ -37,6 +38,7 @@ export function KeptFor({ administrator }: { administrator: boolean }) {
             <th className="num">in full, h</th>
             <th className="num">as a sample, h</th>
             <th className="num">summaries, days</th>
+            <th className="pl-4!">there is</th>
             <th />
           </tr>
         </thead>
@@ -68,6 +70,17 @@ interface KeptProps {
   reset: () => void;
 }
 
+/** What is there of a stream, and since when. */
+function since(row: Row): string {
+  const parts: [string, string | null][] = [
+    ["in full", row.full_since],
+    ["a sample", row.sample_since],
+    ["summaries", row.summaries_since],
+  ];
+  const told = parts.flatMap(([what, at]) => (at ? [`${what} since ${dayAndClock(at)}`] : []));
+  return told.join(" · ") || "nothing";
+}
+
 function Kept({ row, administrator, set, reset }: KeptProps) {
   const [terms, setTerms] = useState<Terms>(row);
   const changed = (["full_hours", "thinned_hours", "summary_days"] as const).some((name) => terms[name] !== row[name]);
@@ -97,6 +110,7 @@ function Kept({ row, administrator, set, reset }: KeptProps) {
       {field("full_hours", "hours in full", true)}
       {field("thinned_hours", "hours as a sample", sampled)}
       {field("summary_days", "days of summaries", !sampled)}
+      <td className="pl-4! text-second">{since(row)}</td>
       <td className="num">
         {administrator && changed ? (
           <button type="button" className="underline" onClick={() => set(terms)}>
