@@ -35,10 +35,12 @@ UNKNOWN_SERVICE = "unknown_service"
 
 
 def attribute_column(level: str, letter: str, key: str) -> str:
+    """The name of an attribute's column: see :func:`split_attribute_column` for the reverse."""
     return f"{level}.{letter}:{key}"
 
 
 def is_attribute_column(name: str) -> bool:
+    """Whether a column holds an attribute."""
     level, _, rest = name.partition(".")
     return level in LEVELS and rest[1:2] == ":" and rest[:1] in TYPE_LETTERS
 
@@ -91,7 +93,7 @@ def values_of(table: pa.Table, key: str) -> pa.ChunkedArray:
 
 
 def codes(column: pa.ChunkedArray | pa.Array) -> tuple[npt.NDArray[np.int64], list[Any]]:
-    """Dictionary codes of a column (−1 for null) and the values they stand for."""
+    """Dictionary codes of a column, shape (rows,), −1 for null, and the values they stand for."""
     if isinstance(column, pa.ChunkedArray):
         column = column.unify_dictionaries().combine_chunks() if pa.types.is_dictionary(column.type) else column.combine_chunks()
     if isinstance(column, pa.ChunkedArray):  # combine_chunks of nothing
@@ -102,7 +104,7 @@ def codes(column: pa.ChunkedArray | pa.Array) -> tuple[npt.NDArray[np.int64], li
 
 
 def numbers(column: pa.ChunkedArray | pa.Array) -> npt.NDArray[Any]:
-    """A numeric column without nulls as a NumPy array."""
+    """A numeric column without nulls as a NumPy array of shape (rows,)."""
     if isinstance(column, pa.ChunkedArray):
         return column.to_numpy()
     return column.to_numpy(zero_copy_only=False)

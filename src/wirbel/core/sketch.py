@@ -38,7 +38,7 @@ def bucket_of(values: npt.ArrayLike) -> Ints:
 
 
 def value_of(buckets: npt.ArrayLike) -> Floats:
-    """The value that stands for each bucket: at most RELATIVE_ERROR from any value in it."""
+    """The value that stands for each bucket, shape kept: at most RELATIVE_ERROR from any value in it."""
     index = np.asarray(buckets, dtype=np.int64)
     lower = np.exp2(np.where(index == ZERO_BUCKET, 0, index) / _PER_OCTAVE)
     return np.where(index == ZERO_BUCKET, 0.0, lower * 2 * BASE / (1 + BASE))

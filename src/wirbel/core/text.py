@@ -8,6 +8,7 @@ MINUS = "\u2212"
 
 
 def number(value: float) -> str:
+    """Three significant digits."""
     if value == 0:
         return "0"
     if abs(value) >= 1000:
@@ -16,6 +17,7 @@ def number(value: float) -> str:
 
 
 def seconds(value: float) -> str:
+    """A duration in the unit that suits it: s, ms or µs."""
     size = abs(value)
     if size >= 1:
         return f"{number(value)} s"
@@ -25,14 +27,17 @@ def seconds(value: float) -> str:
 
 
 def share(value: float) -> str:
+    """A share as per cent."""
     return f"{number(value * 100)} %"
 
 
 def quantity(value: float, unit: str) -> str:
+    """A value in its unit: ``s``, ``share``, or any other as it is called."""
     return {"s": seconds, "share": share}.get(unit, lambda v: f"{number(v)} {unit}")(value)
 
 
 def clock(at_ns: int) -> str:
+    """Time of day of ns since 1970."""
     return f"{datetime.fromtimestamp(at_ns / 1e9, UTC):%H:%M:%S} UTC"
 
 
@@ -42,6 +47,7 @@ def moment(at_ns: int) -> str:
 
 
 def span_of_time(value_s: float) -> str:
+    """How long something lasts: seconds, minutes or hours."""
     size = abs(value_s)
     if size < 90:
         return f"{size:.0f} s"

@@ -69,7 +69,7 @@ def factors(group: Ints, order: Floats, weight: Floats, whole: Bools, kept: Bool
 
 
 def traces_kept_whole(table: pa.Table, share: float) -> Keys:
-    """Keys (see trace_keys) of the traces of a block that are kept whatever their number: those with a failure, the slowest of
+    """Keys (see trace_keys), shape (traces,), of the traces of a block that are kept whatever their number: those with a failure, the slowest of
     their operation, the rare, and one of an operation of which the sample would have none."""
     if not table.num_rows:
         return np.zeros(0, np.uint64)
@@ -78,7 +78,7 @@ def traces_kept_whole(table: pa.Table, share: float) -> Keys:
 
 
 def thin_spans(table: pa.Table, share: float, elsewhere: Keys) -> pa.Table:
-    """Whole traces of a block: those that are kept whole, here or in another block (``elsewhere``), and ``share`` of the rest.
+    """Whole traces of a block: those that are kept whole, here or in another block (``elsewhere``: keys, shape (traces,)), and ``share`` of the rest.
 
     The weights of the first spans of traces add up, for each service and operation, to what they did.
     """
@@ -154,7 +154,7 @@ def _slowest(group: Ints, duration: Floats) -> Bools:
 
 
 def thin_logs(table: pa.Table, share: float, elsewhere: Keys) -> pa.Table:
-    """Errors, what is rare of its service, logger and severity, and the records of traces that are kept whole (``elsewhere``); of
+    """Errors, what is rare of its service, logger and severity, and the records of traces that are kept whole (``elsewhere``: keys, shape (traces,)); of
     the rest those of traces in the sample, and ``share`` of those without a trace."""
     if not table.num_rows:
         return table

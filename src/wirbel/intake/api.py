@@ -130,8 +130,9 @@ def get_retention(request: HttpRequest) -> Any:
 
     def row(environment: str, stream: str) -> KeptRow:
         there = held.get((environment, stream), retention.Held())
-        since = {f"{name}_since": None if at is None else rfc3339(at) for name, at in asdict(there).items()}
-        return KeptRow(environment=environment, stream=stream, own=(environment, stream) in own, **asdict(retention.kept(stream, environment)), **since)
+        since: dict[str, Any] = {f"{name}_since": None if at is None else rfc3339(at) for name, at in asdict(there).items()}
+        terms: dict[str, Any] = {"environment": environment, "stream": stream, **asdict(retention.kept(stream, environment))}
+        return KeptRow(**terms, own=(environment, stream) in own, **since)
 
     return [row(environment, stream) for environment in environments for stream in Stream.values]
 

@@ -19,7 +19,6 @@ from django.http.request import HttpHeaders
 from wirbel.intake import views
 
 THREADS = 32  # requests that are checked or wait to be stored at one time; more wait unread
-DOORS = {"/v1/traces": views.traces, "/v1/metrics": views.metrics, "/v1/logs": views.logs, "/v1/changes": views.changes}
 Scope = dict[str, Any]
 Receive = Callable[[], Awaitable[dict[str, Any]]]
 Send = Callable[[dict[str, Any]], Awaitable[None]]
@@ -46,7 +45,7 @@ class Doors:
         self._threads = ThreadPoolExecutor(THREADS, thread_name_prefix="door")
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
-        view = DOORS.get(scope["path"]) if scope["type"] == "http" else None
+        view = views.DOORS.get(scope["path"]) if scope["type"] == "http" else None
         if view is None:
             await self._application(scope, receive, send)
             return

@@ -9,6 +9,7 @@ from collections.abc import Callable
 from functools import wraps
 from typing import Any
 
+import cachetools
 from django.db import DatabaseError
 from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.views.decorators.csrf import csrf_exempt
@@ -38,8 +39,12 @@ _RESPONSES = {
 }
 
 
+DOORS: dict[str, Callable[[HttpRequest], HttpResponse]] = {}
+"""Every door by its path; :func:`door` puts each in."""
+
+
 def door(name: str) -> Callable[[Door], Callable[[HttpRequest], HttpResponse]]:
-    """What all doors share: POST only, a valid token, and every refusal as a clear answer that is counted."""
+    """What all doors share: their path /v1/NAME, POST only, a valid token, and every refusal as a clear answer that is counted."""
 
     def wrap(view: Door) -> Callable[[HttpRequest], HttpResponse]:
         @csrf_exempt  # senders hold a token, not a session
@@ -62,6 +67,7 @@ def door(name: str) -> Callable[[Door], Callable[[HttpRequest], HttpResponse]]:
             _refusals.count(name, token, refused)
             return refuse(kind, refused)
 
+        DOORS[f"/v1/{name}"] = guarded
         return guarded
 
     return wrap
@@ -74,22 +80,21 @@ class KnownTokens:
     MOST = 10_000
 
     def __init__(self) -> None:
-        self._known: dict[str, tuple[float, Token]] = {}
+        self._known: cachetools.TTLCache[str, Token] = cachetools.TTLCache(self.MOST, self.TRUSTED_S)
+        self._lock = threading.Lock()
 
     def find(self, secret: str) -> Token | None:
         digest = Token.digest_of(secret)
-        at, token = self._known.get(digest, (0.0, None))
-        if token is None or time.monotonic() - at > self.TRUSTED_S:
-            token = Token.of(secret)
-            if token is None:
-                self._known.pop(digest, None)
-            else:
-                self._known = self._known if len(self._known) < self.MOST else {}
-                self._known[digest] = (time.monotonic(), token)
+        with self._lock:
+            token = self._known.get(digest)
+        if token is None and (token := Token.of(secret)) is not None:
+            with self._lock:
+                self._known[digest] = token
         return token
 
     def forget(self) -> None:
-        self._known = {}
+        with self._lock:
+            self._known.clear()
 
 
 known_tokens = KnownTokens()

@@ -7,7 +7,7 @@ from django.http import HttpRequest, HttpResponse
 from django.urls import path, re_path
 from django.views.decorators.csrf import ensure_csrf_cookie
 
-from wirbel.intake import views as intake
+from wirbel.intake.views import DOORS
 from wirbel.server.api import api
 from wirbel.server.live import live
 
@@ -22,10 +22,7 @@ def page(request: HttpRequest) -> HttpResponse:
 
 
 urlpatterns = [
-    path("v1/traces", intake.traces),
-    path("v1/metrics", intake.metrics),
-    path("v1/logs", intake.logs),
-    path("v1/changes", intake.changes),
+    *(path(address.lstrip("/"), view) for address, view in DOORS.items()),
     path("api/live", live),
     path("api/", api.urls),
     re_path(r"^(?!api/|v1/|assets/).*$", page),

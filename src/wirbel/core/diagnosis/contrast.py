@@ -161,7 +161,7 @@ def _examples(requests: Requests, found: _Marks, mark: int, bad: npt.NDArray[np.
 def who_stands_out(requests: Requests, bad: npt.NDArray[np.bool_], over: Floats, delta: float, most: int = 30) -> tuple[list[Standout], list[str]]:
     """Values that mark ``bad`` requests, after control of false discoveries, those that explain most first; and what was not compared.
 
-    ``bad`` and ``over`` have one entry a request; ``over`` is the symptom's value less what is usual
+    ``bad`` and ``over`` have one entry a request, shape (requests,); ``over`` is the symptom's value less what is usual
     for the operation, ``delta`` the change of the symptom.
     """
     if not bad.any() or bad.all() or not delta:

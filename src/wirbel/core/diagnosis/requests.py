@@ -85,7 +85,7 @@ def excess(found: Requests, values: Floats) -> Floats:
 
 
 def restrict(found: Requests, keep: npt.NDArray[np.bool_]) -> Requests:
-    """Only the requests marked in ``keep``; spans stay, those of other requests belong to none."""
+    """Only the requests marked in ``keep``, shape (requests,); spans stay, those of other requests belong to none."""
     place = np.append(np.where(keep, np.cumsum(keep) - 1, -1), -1)
     by_request = {name: getattr(found, name)[keep] for name in ("roots", "start", "seconds", "failed", "weight", "in_focus", "stratum")}
     return replace(found, request=place[found.request], **by_request)

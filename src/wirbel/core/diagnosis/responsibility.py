@@ -108,7 +108,7 @@ def for_time(requests: Requests) -> Responsibility:
 
 
 def for_errors(requests: Requests, origin: npt.NDArray[np.int64]) -> Responsibility:
-    """1 for each failing request for the entity where its failure began; ``origin`` as error_origins.origins has it."""
+    """1 for each failing request for the entity where its failure began; ``origin``, shape (failing requests,), as error_origins.origins has it."""
     doers: dict[Doer, int] = {}
     parts: list[dict[Part, None]] = []
     code = np.full(len(requests.parts), -1, np.int64)

@@ -65,7 +65,7 @@ def judge(
 
 
 def lasting_bits(surprise: Floats, minutes: float) -> float:
-    """Surprise that half of the points, so many minutes apart, were this surprising, in bits.
+    """Surprise of ``surprise``, shape (points,): that half of the points, so many minutes apart, were this surprising, in bits.
 
     The median of n independent p-values is Beta((n+1)/2, (n+1)/2) distributed if nothing is off (order statistics
     of the uniform distribution). Neighbouring minutes are alike, so n counts stretches of ``ALIKE_MINUTES`` minutes.

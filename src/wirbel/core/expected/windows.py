@@ -52,7 +52,7 @@ def _dense_start(above: npt.NDArray[np.bool_], start: int, end: int, dense: int)
 
 
 def propose(values: npt.NDArray[np.float64], band: Band, step_s: float = 60.0) -> WindowProposal:
-    """Windows for one series; the latest departure is the focus."""
+    """Windows for one series of shape (points,), ``step_s`` apart; the latest departure is the focus."""
     count = len(values)
     found = departures(values, band, step_s)
     guard, reference = _points(GUARD_S, step_s), max(_points(REFERENCE_S, step_s), MIN_REFERENCE)

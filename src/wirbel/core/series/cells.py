@@ -52,6 +52,7 @@ class Totals:
 
 
 def of_kind(table: pa.Table, kinds: Sequence[int]) -> pa.Table:
+    """Cells of spans of some kinds (OTLP span kinds)."""
     return table.filter(pc.is_in(table["kind"], value_set=pa.array(kinds, pa.int8())))
 
 
@@ -112,8 +113,10 @@ def window_rows(table: pa.Table, window: tuple[int, int]) -> Ints:
 
 
 def in_window(table: pa.Table, window: tuple[int, int]) -> pa.Table:
+    """Cells of the minutes that begin in the window: see :func:`window_rows`."""
     return table.take(pa.array(window_rows(table, window)))
 
 
 def window_seconds(window: tuple[int, int]) -> float:
+    """How long a window is, s, from the start of its first minute."""
     return (window[1] - (window[0] - window[0] % MINUTE_NS)) / 1e9

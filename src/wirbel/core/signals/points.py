@@ -135,7 +135,7 @@ def merge_summaries(tables: list[pa.Table], step_ns: int) -> pa.Table:
 
 
 def before_restart(whole: pa.Table, number: npt.NDArray[np.int64]) -> npt.NDArray[np.bool_]:
-    """Cumulative samples whose next one of the same series (numbers as of :func:`series_of`) counts from a later start, or counts less."""
+    """Rows of cumulative samples whose next one of the same series (numbers as of :func:`series_of`) counts from a later start, or counts less."""
     start = whole["start"].fill_null(0).to_numpy()
     amount = np.where(arrow.numbers(whole["kind"]) == SUM, whole["value"].fill_null(0.0).to_numpy(), whole["count"].fill_null(0).to_numpy().astype(np.float64))
     monotonic = whole["monotonic"].fill_null(False).to_numpy() | (arrow.numbers(whole["kind"]) != SUM)

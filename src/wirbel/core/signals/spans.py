@@ -53,14 +53,17 @@ SPAN_SCHEMA = pa.schema(
 
 
 def empty() -> pa.Table:
+    """A table of spans without any."""
     return SPAN_SCHEMA.empty_table()
 
 
 def conform(table: pa.Table) -> pa.Table:
+    """A table with all columns of spans: see arrow.conform."""
     return arrow.conform(table, SPAN_SCHEMA)
 
 
 def concat(tables: list[pa.Table]) -> pa.Table:
+    """Tables of spans one after the other, as they are: see :func:`combine` for each span once."""
     return arrow.concat(tables, SPAN_SCHEMA)
 
 

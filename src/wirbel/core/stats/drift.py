@@ -70,7 +70,7 @@ def correlation(middle: Floats, lasting: float) -> Floats:
 
 
 def effective_size(weight: Floats) -> float:
-    """How many requests of equal weight tell as much (Kish 1965): (Σw)² / Σw²."""
+    """How many requests of equal weight tell as much as those of ``weight``, shape (n,) (Kish 1965): (Σw)² / Σw²."""
     return float(weight.sum() ** 2 / max((weight**2).sum(), 1e-300))
 
 

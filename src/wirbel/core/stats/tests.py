@@ -81,6 +81,6 @@ def weighted_association(a: Counts, b: Counts, c: Counts, d: Counts) -> Floats:
 
 
 def adjusted(p: npt.ArrayLike) -> Floats:
-    """p-values adjusted by Benjamini and Hochberg (1995) over all that were tried."""
+    """p-values, shape (n,), adjusted by Benjamini and Hochberg (1995) over all that were tried."""
     given = np.asarray(p, float)
     return np.asarray(stats.false_discovery_control(given, method="bh")) if given.size else given

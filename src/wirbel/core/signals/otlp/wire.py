@@ -210,11 +210,12 @@ def keep_good(columns: dict[str, pa.Array], schema: pa.Schema, body: Ints, bodie
 
 
 def nothing(schema: pa.Schema, bodies: int) -> Decoded:
+    """What comes of requests without a single record."""
     return Decoded(schema.empty_table(), np.zeros(0, np.int64), [{} for _ in range(bodies)])
 
 
 def times(column: pa.Array) -> Ints:
-    """Unsigned nanoseconds as signed ones; what does not fit becomes the latest time there is."""
+    """Unsigned nanoseconds, shape (rows,), as signed ones; what does not fit becomes the latest time there is."""
     return np.minimum(arrow.numbers(column).astype(np.uint64), np.uint64(LATEST_NS)).astype(np.int64)
 
 
@@ -225,6 +226,7 @@ def optional_id(column: pa.Array, width: int) -> pa.Array:
 
 
 def text_or_null(values: pa.Array) -> pa.Array:
+    """Texts, shape (rows,), with null for the empty one, which is how the protocol says that there is none."""
     return pc.if_else(pc.equal(pc.binary_length(values), 0), None, values)
 
 
