@@ -16,8 +16,9 @@ from tests.core import test_otlp_metrics as metric_requests
 from tests.store.test_store import WIDE, recount, some_spans
 from wirbel.core import cells as cell_model
 from wirbel.core.signals import entities, otlp, spans
+from wirbel.core.topology.graph import EntityId
 from wirbel.store import blocks, catalogue, packer, reading, segments
-from wirbel.store.models import Arrival, AttributeName, Block, Entity, Metric, Segment, Service, Stream
+from wirbel.store.models import Arrival, AttributeName, Block, Entity, Metric, Relation, Segment, Service, Stream
 
 pytestmark = pytest.mark.django_db
 HOUR_NS = 3600 * 10**9
@@ -189,6 +190,19 @@ def test_an_address_names_a_service_of_its_environment_and_only_while_it_answers
     call(5, "production", -day_ms + 1000, answered_by="mail")
     call(6, "production", -day_ms + 2000)
     assert [peers_of(number) for number in range(1, 7)] == [["back"], ["back"], ["10.0.0.7"], ["10.0.0.7"], ["mail"], ["mail"]]
+
+
+def test_relations_are_kept_with_the_time_in_which_they_were_seen() -> None:
+    accept("logs", some_logs(6), "a")
+    packer.pack_all()
+    shop, host = EntityId("service", "shop"), EntityId("host", "islet-1")
+    graph = reading.entity_graph(NOW - HOUR_NS, NOW + 1, "default")
+    assert graph.tenants(host) == {shop}
+    assert reading.entity_graph(NOW + HOUR_NS, NOW + 2 * HOUR_NS).entities == set()
+    accept("logs", some_logs(4000), "an hour before")
+    packer.pack_all()
+    [relation] = Relation.objects.filter(verb="runs on", subject_kind="pod")
+    assert (relation.first_seen, relation.last_seen) == (NOW - 3999 * 10**9, NOW)
 
 
 def test_what_was_seen_is_remembered() -> None:

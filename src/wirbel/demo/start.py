@@ -20,7 +20,7 @@ from wirbel.intake.models import Token
 from wirbel.runtime.database import free_port, say
 from wirbel.runtime.environment import home
 from wirbel.runtime.processes import SERVER_PROCESSES, run_until_stopped, server_command, worker_command
-from wirbel.store.models import Arrival, AttributeName, Block, ChangeRecord, Entity, Metric, PeerAddress, Receipt, Segment, Service
+from wirbel.store.models import Arrival, AttributeName, Block, ChangeRecord, Entity, Metric, PeerAddress, Receipt, Relation, Segment, Service
 from wirbel.store.streams import HOUR_NS
 
 CHUNK_NS = HOUR_NS // 2
@@ -55,7 +55,7 @@ def world_digest() -> str:
 
 
 def _forget_all() -> None:
-    for model in (Block, Segment, Receipt, Service, PeerAddress, ChangeRecord, Arrival, AttributeName, Entity, Metric, Inquiry, Token):
+    for model in (Block, Segment, Receipt, Service, Relation, PeerAddress, ChangeRecord, Arrival, AttributeName, Entity, Metric, Inquiry, Token):
         model.objects.all().delete()
     (home() / "feed.json").unlink(missing_ok=True)
     practice.clear(home())

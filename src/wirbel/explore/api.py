@@ -20,7 +20,7 @@ from wirbel.explore.schemas import change_out
 from wirbel.explore.service import service_view
 from wirbel.explore.traces import Filter, list_traces, trace_pair
 from wirbel.store import reading
-from wirbel.store.models import Service
+from wirbel.store.models import Service, Stream
 
 MOST_ROWS = 500
 router = Router()
@@ -86,7 +86,8 @@ def get_overview(request: HttpRequest, asked: Query[Compared]) -> Any:
 
 @router.get("/services", response=list[str])
 def services(request: HttpRequest, environment: str | None = None) -> Any:
-    found = Service.objects.order_by("name")
+    """Services by name. Agents that only send metrics of machines and databases serve nobody, and are no services here."""
+    found = Service.objects.order_by("name").exclude(streams=[Stream.POINTS])
     if environment:
         found = found.filter(environment=environment)
     return list(found.values_list("name", flat=True).distinct()[:MOST_ROWS])

@@ -15,12 +15,16 @@ from django.db.models import Model
 
 from wirbel.core import arrow
 from wirbel.core.signals.entities import entities_of
-from wirbel.store.models import Arrival, AttributeName, Entity, Metric, Service, Stream
+from wirbel.core.topology import graph
+from wirbel.core.topology.graph import relations_of
+from wirbel.store.models import Arrival, AttributeName, Entity, Metric, Relation, Service, Stream
 from wirbel.store.streams import LAYOUTS
 
 ARRIVAL_S = 600
 MOST_SERVICES = 20_000
 MOST_ENTITIES = 50_000  # of all kinds; an id that changes with every request is no entity
+MOST_RELATIONS = 200_000
+_RELATION_KEY = ("environment", "subject_kind", "subject", "verb", "object_kind", "object")
 MOST_METRICS = 20_000
 MOST_NAMES = 5_000  # attribute names: more are made up by careless senders
 MOST_SERVICES_OF_ENTITY = 50
@@ -31,8 +35,10 @@ def remember(stream: str, table: pa.Table) -> None:
     if not table.num_rows:
         return
     services = _services_in(stream, table)
-    _remember_services(services)
-    _remember_entities(table, min(row["at_min"] for row in services), max(row["at_max"] for row in services))
+    _remember_services(stream, services)
+    first, last = min(row["at_min"] for row in services), max(row["at_max"] for row in services)
+    _remember_entities(table, first, last)
+    _remember_relations(table, first, last)
     _remember_names(stream, table)
     if stream == Stream.POINTS:
         _remember_metrics(table)
@@ -49,7 +55,7 @@ def _short(name: str | None) -> str:
     return (name or "")[: arrow.LONGEST_NAME].replace("\x00", "\ufffd")
 
 
-def _remember_services(seen: list[dict[str, Any]]) -> None:
+def _remember_services(stream: str, seen: list[dict[str, Any]]) -> None:
     known = {(s.environment, s.name): s for s in Service.objects.filter(name__in=[_short(row["service"]) for row in seen])}
     room = MOST_SERVICES - Service.objects.count()
     changed = []
@@ -61,11 +67,12 @@ def _remember_services(seen: list[dict[str, Any]]) -> None:
                 continue
             room -= 1
             service = known[key] = Service(environment=key[0], name=key[1], first_seen=row["at_min"], last_seen=row["at_max"])
-        elif service.first_seen <= row["at_min"] and service.last_seen >= row["at_max"]:
+        elif service.first_seen <= row["at_min"] and service.last_seen >= row["at_max"] and stream in service.streams:
             continue
+        service.streams = sorted({*service.streams, stream})
         service.first_seen, service.last_seen = min(service.first_seen, row["at_min"]), max(service.last_seen, row["at_max"])
         changed.append(service)
-    _write(Service, changed, ["environment", "name"], ["first_seen", "last_seen"])
+    _write(Service, changed, ["environment", "name"], ["first_seen", "last_seen", "streams"])
 
 
 def _services_in(stream: str, table: pa.Table) -> list[dict[str, Any]]:
@@ -112,6 +119,30 @@ def _remember_entities(table: pa.Table, first: int, last: int) -> None:
         if before != (row.runs_on_kind, row.runs_on, row.services, row.first_seen, row.last_seen):
             changed[key] = row
     _write(Entity, list(changed.values()), ["environment", "kind", "name"], ["runs_on_kind", "runs_on", "services", "first_seen", "last_seen"])
+
+
+def _remember_relations(table: pa.Table, first: int, last: int) -> None:
+    seen = {_relation_key(one): one for one in relations_of(table, first, last)}
+    rows = Relation.objects.filter(environment__in={key[0] for key in seen}, subject__in={key[2] for key in seen})
+    known = {(r.environment, r.subject_kind, r.subject, r.verb, r.object_kind, r.object): r for r in rows}
+    room = MOST_RELATIONS - (Relation.objects.count() if seen.keys() - known.keys() else 0)
+    changed = []
+    for key, one in seen.items():
+        row = known.get(key)
+        if row is None:
+            if room <= 0:
+                continue
+            room -= 1
+            row = Relation(**dict(zip(_RELATION_KEY, key, strict=True)), first_seen=one.first, last_seen=one.last)
+        elif row.first_seen <= one.first and row.last_seen >= one.last:
+            continue
+        row.first_seen, row.last_seen = min(row.first_seen, one.first), max(row.last_seen, one.last)
+        changed.append(row)
+    _write(Relation, changed, _RELATION_KEY, ["first_seen", "last_seen"])
+
+
+def _relation_key(one: graph.Relation) -> tuple[str, str, str, str, str, str]:
+    return (one.environment, one.subject.kind, _short(one.subject.name), one.verb, one.object.kind, _short(one.object.name))
 
 
 def _remember_metrics(table: pa.Table) -> None:

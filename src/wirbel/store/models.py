@@ -76,6 +76,7 @@ class Service(models.Model):
 
     environment = models.TextField()
     name = models.TextField()
+    streams = ArrayField(models.TextField(), default=list)  # of what it has sent; empty: from before that was noted
     first_seen = models.BigIntegerField()  # ns, by the times of its own records
     last_seen = models.BigIntegerField()
 
@@ -141,6 +142,22 @@ class AttributeName(models.Model):
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["environment", "stream", "level", "name"], name="one_attribute")]
+
+
+class Relation(models.Model):
+    """Who calls, runs on, is part of or uses whom, and from when to when it was seen; see core.topology.graph."""
+
+    environment = models.TextField()
+    subject_kind = models.TextField()
+    subject = models.TextField()
+    verb = models.TextField()
+    object_kind = models.TextField()
+    object = models.TextField()
+    first_seen = models.BigIntegerField()  # ns
+    last_seen = models.BigIntegerField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["environment", "subject_kind", "subject", "verb", "object_kind", "object"], name="one_relation")]
 
 
 class PeerAddress(models.Model):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import cast
 
 import numpy as np
 import pyarrow as pa
@@ -16,9 +17,12 @@ from wirbel.core.signals import logs as log_model
 from wirbel.core.signals import points as point_model
 from wirbel.core.signals import spans
 from wirbel.core.signals.changes import Change
+from wirbel.core.topology import graph
+from wirbel.core.topology.graph import EntityGraph, EntityId
 from wirbel.store import blocks, bloom
 from wirbel.store.block_work import Window
-from wirbel.store.models import Block, ChangeRecord, Stream
+from wirbel.store.catalogue import MOST_RELATIONS
+from wirbel.store.models import Block, ChangeRecord, Relation, Stream
 from wirbel.store.scan import Where, not_packed, scan, snapshot
 from wirbel.store.streams import HOUR_NS, SUMMARY_STEPS
 
@@ -176,6 +180,18 @@ def as_change(record: ChangeRecord) -> Change:
         before=record.before,
         after=record.after,
         link=record.link,
+    )
+
+
+def entity_graph(start: int, end: int, environment: str | None = None) -> EntityGraph:
+    """What was seen to call, run on, be part of or use what at some time in [start, end) ns."""
+    found = Relation.objects.filter(first_seen__lt=end, last_seen__gte=start)
+    found = found if environment is None else found.filter(environment=environment)
+    return EntityGraph(
+        graph.Relation(
+            r.environment, EntityId(r.subject_kind, r.subject), cast(graph.Verb, r.verb), EntityId(r.object_kind, r.object), r.first_seen, r.last_seen
+        )
+        for r in found[:MOST_RELATIONS]
     )
 
 
