@@ -21,6 +21,7 @@ from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportM
 from opentelemetry.proto.collector.trace.v1.trace_service_pb2 import ExportTraceServiceRequest
 
 from bench import load
+from bench.json_door import bench_json
 from bench.world import bench_world
 from wirbel.core import arrow
 from wirbel.core.signals import otlp, spans
@@ -284,6 +285,7 @@ def run(names: list[str]) -> None:
         "workers": lambda: bench_two_workers(table),
         "records": bench_logs_and_points,
         "questions": bench_questions,
+        "json": bench_json,
         "world": bench_world,
     }
     for name in names or benchmarks:

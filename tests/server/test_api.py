@@ -52,7 +52,9 @@ def test_nothing_is_told_to_strangers(instance: Instance) -> None:
 def test_a_wrong_password_is_refused_and_guessing_is_slowed(instance: Instance) -> None:
     stranger = Api(instance, sign_in=False)
     answers = [stranger.post("/api/session", {"name": "guess", "password": "x"})[0] for _ in range(11)]
-    assert answers == [401] * 10 + [429]
+    assert answers == [401] * 9 + [429] * 2
+    # Somebody else with the same name is not locked out by it: the sign-in of the other tests goes on.
+    assert Api(instance).get("/api/session")[0] == 200
 
 
 def test_a_change_without_the_csrf_token_is_refused(api: Api) -> None:
@@ -160,7 +162,7 @@ def test_wrong_questions_are_told_what_is_wrong(api: Api, path: str, status: int
 
 def test_an_inquiry_without_data_says_so(api: Api) -> None:
     status, body = api.post("/api/inquiries", {"service": "nobody", "focus": {"start": "2026-01-01T00:00:00Z", "end": "2026-01-01T01:00:00Z"}})
-    assert status == 404
+    assert status == 422
     assert "no requests of nobody" in body["detail"]
 
 

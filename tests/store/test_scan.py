@@ -16,7 +16,7 @@ from tests.conftest import ROOT, make_database
 from tests.store.test_store import WIDE, some_spans
 from tests.store.test_streams import accept, some_logs
 from wirbel.core.errors import QuestionStopped, QuestionTooLarge
-from wirbel.store import blocks, packer, query_limits, reading, scan, segments
+from wirbel.store import block_work, blocks, packer, query_limits, reading, scan, segments
 from wirbel.store.models import Block, Segment, Stream
 
 pytestmark = pytest.mark.django_db
@@ -84,7 +84,7 @@ def test_a_question_is_stopped_between_two_blocks() -> None:
 
     with query_limits.bounded(bounds), pytest.raises(QuestionStopped):
         scan.scan(EVERYWHERE, ["service"], work)
-    assert len(seen) <= scan.THREADS + 2
+    assert len(seen) <= block_work.THREADS + 2
 
 
 def test_a_question_that_takes_too_long_says_how_far_it_came() -> None:
@@ -111,7 +111,7 @@ def test_few_tables_exist_at_a_time() -> None:
         return 0
 
     assert len(scan.scan(EVERYWHERE, ["service"], work)) == 12
-    assert most <= scan.THREADS
+    assert most <= block_work.THREADS
 
 
 def test_blocks_without_a_searched_word_are_not_opened(monkeypatch: pytest.MonkeyPatch) -> None:

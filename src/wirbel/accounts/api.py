@@ -9,6 +9,8 @@ from django.http import HttpRequest
 from ninja import Router, Schema
 from ninja.errors import HttpError
 
+from wirbel.accounts.lockout import TOO_OFTEN
+
 router = Router()
 
 
@@ -26,7 +28,7 @@ class Me(Schema):
 def sign_in(request: HttpRequest, given: Credentials) -> Any:
     user = authenticate(request, username=given.name[:150], password=given.password)
     if getattr(request, "axes_locked_out", False):
-        raise HttpError(429, "Too many wrong passwords for this name from here; wait a minute.")
+        raise HttpError(429, TOO_OFTEN)
     if user is None:
         raise HttpError(401, "Name or password is wrong.")
     login(request, user)

@@ -19,7 +19,7 @@ from wirbel.core.hashing import mix
 from wirbel.core.signals import spans
 from wirbel.explore.traces import say_detail
 from wirbel.explore.windows import reference_for
-from wirbel.inquiry import as_json
+from wirbel.inquiry import schemas
 from wirbel.store import reading
 from wirbel.store.models import AttributeName, Stream
 from wirbel.store.scan import Where, scan
@@ -66,11 +66,11 @@ class Answered:
 
     def contract(self) -> dict[str, Any]:
         """The part of the answer that scripts rely on."""
-        return as_json.contract(self.answer, self.took_ms)
+        return schemas.contract(self.answer, self.took_ms).model_dump(by_alias=True)
 
     def everything(self) -> dict[str, Any]:
         """The contract's answer with what the screen shows beside it."""
-        return as_json.everything(self.answer, self.took_ms)
+        return schemas.answer_view(self.answer, self.took_ms).model_dump(by_alias=True)
 
 
 def ask(asked: Asked) -> Answered:

@@ -1,20 +1,34 @@
-"""An inquiry's answer as the API has it: what scripts rely on (docs/guide.md, "From a script"), and what the screen shows beside it."""
+"""An inquiry's answer as the API has it: what scripts rely on (docs/guide.md, "From a script"), and what the screen shows beside it.
+
+The schemas are read from the dataclasses of core/diagnosis by the names of their fields; only what a
+script sees under another name, and times, are made here.
+"""
 
 from __future__ import annotations
 
-from ninja import Schema
-from pydantic import ConfigDict, Field
+from typing import Annotated, Any
+from urllib.parse import urlencode
 
-from wirbel.explore.schemas import ChangeOut
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
+
+from wirbel.core.diagnosis.cascade import cascade
+from wirbel.core.diagnosis.model import Answer, Candidate, Evidence
+from wirbel.core.diagnosis.sentences import sentence
+from wirbel.core.signals.changes import Change
+from wirbel.core.text import rfc3339
+from wirbel.explore.schemas import ChangeOut, change_out
+
+Moment = Annotated[str, BeforeValidator(lambda at: rfc3339(at) if isinstance(at, int) else at)]
+"""ns since 1970 as RFC 3339."""
 
 
-class _Aliased(Schema):
-    """Fields whose contract names are Python words."""
+class _Of(BaseModel):
+    """Read from an object with the same fields, or from what was kept of it; fields may have names that are Python words."""
 
-    model_config = ConfigDict(populate_by_name=True)
+    model_config = ConfigDict(from_attributes=True, populate_by_name=True)
 
 
-class TimeWindow(_Aliased):
+class TimeWindow(_Of):
     start: str = Field(alias="from")
     to: str
 
@@ -23,13 +37,13 @@ class Reference(TimeWindow):
     chosen: str
 
 
-class Symptom(Schema):
+class Symptom(_Of):
     service: str
     operation: str | None
     signal: str
 
 
-class EffectOut(Schema):
+class EffectOut(_Of):
     reference: float
     focus: float
     delta: float
@@ -38,20 +52,20 @@ class EffectOut(Schema):
     high: float
 
 
-class OnsetOut(Schema):
-    at: str
-    low: str
-    high: str
+class OnsetOut(_Of):
+    at: Moment
+    low: Moment
+    high: Moment
 
 
-class Entity(Schema):
+class Entity(_Of):
     kind: str
     service: str | None
     name: str
     attributes: dict[str, str]
 
 
-class EvidenceOut(_Aliased):
+class EvidenceOut(_Of):
     kind: str
     supports: bool = Field(alias="for")
     text: str
@@ -59,7 +73,7 @@ class EvidenceOut(_Aliased):
     link: str
 
 
-class CandidateOut(Schema):
+class CandidateOut(_Of):
     rank: int
     entity: Entity
     mechanism: str
@@ -70,28 +84,39 @@ class CandidateOut(Schema):
     evidence: list[EvidenceOut]
 
 
-class RequestCounts(Schema):
+class RequestCounts(_Of):
     reference: int
     focus: int
 
 
-class Percentile(Schema):
+class Percentile(_Of):
     name: str
     reference: float | None
     focus: float | None
 
 
-class Example(Schema):
+class Example(_Of):
     trace: str
     span: str
 
 
-class ContributionOut(Schema):
+def _as_example(ids: Any) -> Any:
+    return {"trace": ids[0], "span": ids[1]} if isinstance(ids, tuple) else ids
+
+
+ExampleIds = Annotated[Example | None, BeforeValidator(_as_example)]
+
+
+class PartOut(_Of):
     kind: str
     service: str
     operation: str
     peer: str | None
     peer_kind: str | None
+
+
+class ContributionOut(_Of):
+    part: PartOut
     calls_reference: float
     calls_focus: float
     reference: float
@@ -101,14 +126,18 @@ class ContributionOut(Schema):
     slower_calls: float
     low: float
     high: float
-    example: Example | None
-    beside: Example | None
+    example: ExampleIds
+    beside: ExampleIds
 
 
-class Mark(Schema):
+class Mark(_Of):
     service: str
     key: str
     value: str
+
+
+def _as_marks(given: Any) -> Any:
+    return [dict(zip(("service", "key", "value"), one, strict=True)) if isinstance(one, tuple) else one for one in given]
 
 
 class StandoutOut(Mark):
@@ -120,17 +149,17 @@ class StandoutOut(Mark):
     others: str
     explains: float
     p: float
-    example: Example | None = None
-    beside: Example | None = None
-    same_as: list[Mark]
+    example: ExampleIds = None
+    beside: ExampleIds = None
+    same_as: Annotated[list[Mark], BeforeValidator(_as_marks)]
 
 
-class Named(Schema):
+class Named(_Of):
     kind: str
     name: str
 
 
-class ControlOut(Schema):
+class ControlOut(_Of):
     """What a change did not touch, before and after it, in the symptom's unit."""
 
     what: str
@@ -138,9 +167,9 @@ class ControlOut(Schema):
     after: float
 
 
-class JudgedOut(Schema):
-    change: ChangeOut
-    entity: Named | None
+class JudgedOut(_Of):
+    change: Annotated[ChangeOut, BeforeValidator(lambda change: change_out(change) if isinstance(change, Change) else change)]
+    entity: Annotated[Named | None, BeforeValidator(lambda pair: {"kind": pair[0], "name": pair[1]} if isinstance(pair, tuple) else pair)]
     lead_s: float
     before: float | None
     after: float | None
@@ -151,13 +180,11 @@ class JudgedOut(Schema):
 
 
 class MovedOut(Named):
-    symptom: bool
-    at: str
-    low: str
-    high: str
+    is_symptom: bool
+    onset: OnsetOut
 
 
-class CascadeStep(Schema):
+class CascadeStep(_Of):
     """One step from the reference to the focus; steps touch and end at the focus."""
 
     label: str
@@ -167,8 +194,9 @@ class CascadeStep(Schema):
     main: bool
 
 
-class InquiryView(Schema):
-    id: str
+class Contract(_Of):
+    """What scripts rely on."""
+
     symptom: Symptom
     focus: TimeWindow
     reference: Reference
@@ -177,6 +205,9 @@ class InquiryView(Schema):
     candidates: list[CandidateOut]
     unexplained: float
     took_ms: int
+
+
+class AnswerView(Contract):
     statistic: str
     requests: RequestCounts
     percentiles: list[Percentile]
@@ -187,3 +218,70 @@ class InquiryView(Schema):
     moved: list[MovedOut]
     examples: dict[str, Example]
     notes: list[str]
+
+
+class InquiryView(AnswerView):
+    id: str
+
+
+def contract(answer: Answer, took_ms: int) -> Contract:
+    """The part of an answer that scripts rely on."""
+    return Contract(**_contract(answer, took_ms))
+
+
+def answer_view(answer: Answer, took_ms: int) -> AnswerView:
+    """All of an answer that the screen shows."""
+    effect = answer.effect
+    return AnswerView(
+        **_contract(answer, took_ms),
+        statistic=effect.statistic,
+        requests=RequestCounts(reference=effect.requests_reference, focus=effect.requests_focus),
+        percentiles=[Percentile(name=name, reference=before, focus=after) for name, (before, after) in answer.percentiles.items()],
+        contributions=[ContributionOut.model_validate(one) for one in answer.contributions],
+        cascade=[CascadeStep.model_validate(step) for step in cascade(effect, answer.contributions, answer.question.signal == "latency")],
+        standouts=[StandoutOut.model_validate(one) for one in answer.standouts],
+        changes=[JudgedOut.model_validate(one) for one in answer.changes],
+        moved=[MovedOut.model_validate(one) for one in answer.moved],
+        examples={name: Example(**_as_example(ids)) for name, ids in answer.examples.items()},
+        notes=answer.notes,
+    )
+
+
+def _contract(answer: Answer, took_ms: int) -> dict[str, Any]:
+    question = answer.question
+    return {
+        "symptom": Symptom.model_validate(question),
+        "focus": TimeWindow(**{"from": rfc3339(question.focus.start)}, to=rfc3339(question.focus.end)),
+        "reference": Reference(**{"from": rfc3339(question.reference.start)}, to=rfc3339(question.reference.end), chosen=question.chosen),
+        "effect": EffectOut.model_validate(answer.effect),
+        "onset": None if answer.onset is None else OnsetOut.model_validate(answer.onset),
+        "candidates": [_candidate(rank, candidate) for rank, candidate in enumerate(answer.candidates, 1)],
+        "unexplained": round(float(answer.unexplained), 4),
+        "took_ms": took_ms,
+    }
+
+
+def _candidate(rank: int, candidate: Candidate) -> CandidateOut:
+    return CandidateOut(
+        rank=rank,
+        entity=Entity.model_validate(candidate),
+        mechanism=candidate.mechanism,
+        confidence=round(float(candidate.confidence), 3),
+        explains=round(float(candidate.explains), 4),
+        onset=rfc3339(candidate.onset.at) if candidate.onset else None,
+        change=candidate.change,
+        evidence=[_evidence(one) for one in candidate.evidence],
+    )
+
+
+def _evidence(evidence: Evidence) -> EvidenceOut:
+    return EvidenceOut(kind=evidence.kind, **{"for": evidence.supports}, text=sentence(evidence), weight=round(evidence.weight, 2), link=_link(evidence.about))
+
+
+def _link(about: dict[str, str]) -> str:
+    """The view that shows what a piece of evidence was read from; empty if there is none."""
+    if "trace" in about:
+        return f"/traces/{about['trace']}?" + urlencode([(name, about[name]) for name in ("span", "against") if name in about])
+    if "change" in about:
+        return "/changes?" + urlencode({"change": about["change"]})
+    return f"/services/{about['service']}" if about.get("service") else ""

@@ -74,6 +74,7 @@ AXES_FAILURE_LIMIT = 10
 AXES_COOLOFF_TIME = timedelta(minutes=1)
 AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
 AXES_RESET_ON_SUCCESS = True
+AXES_LOCKOUT_CALLABLE = "wirbel.accounts.lockout.answer"
 AXES_DISABLE_ACCESS_LOG = True
 AXES_VERBOSE = False
 PASSWORD_HASHERS = ["django.contrib.auth.hashers.Argon2PasswordHasher"]

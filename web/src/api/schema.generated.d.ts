@@ -310,7 +310,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Services */
+        /**
+         * Services
+         * @description Services by name. Agents that only send metrics of machines and databases serve nobody, and are no services here.
+         */
         get: operations["wirbel_explore_api_services"];
         put?: never;
         post?: never;
@@ -661,22 +664,13 @@ export interface components {
             focus: number;
             /** High */
             high: number;
-            /** Kind */
-            kind: string;
             /** Low */
             low: number;
             /** More Calls */
             more_calls: number;
-            /** Operation */
-            operation: string;
-            /** Peer */
-            peer: string | null;
-            /** Peer Kind */
-            peer_kind: string | null;
+            part: components["schemas"]["PartOut"];
             /** Reference */
             reference: number;
-            /** Service */
-            service: string;
             /** Slower Calls */
             slower_calls: number;
         };
@@ -1070,18 +1064,13 @@ export interface components {
         };
         /** MovedOut */
         MovedOut: {
-            /** At */
-            at: string;
-            /** High */
-            high: string;
+            /** Is Symptom */
+            is_symptom: boolean;
             /** Kind */
             kind: string;
-            /** Low */
-            low: string;
             /** Name */
             name: string;
-            /** Symptom */
-            symptom: boolean;
+            onset: components["schemas"]["OnsetOut"];
         };
         /** Named */
         Named: {
@@ -1171,6 +1160,19 @@ export interface components {
             sentence: string;
             /** Services */
             services: components["schemas"]["ServiceHealth"][];
+        };
+        /** PartOut */
+        PartOut: {
+            /** Kind */
+            kind: string;
+            /** Operation */
+            operation: string;
+            /** Peer */
+            peer: string | null;
+            /** Peer Kind */
+            peer_kind: string | null;
+            /** Service */
+            service: string;
         };
         /** PathPart */
         PathPart: {

@@ -14,7 +14,10 @@ def with_candidates(answer):
         judged["control"] = None
         judged["change"].setdefault("entity", {})
     for moved in answer.get("moved", []):
-        moved["kind"], moved["name"] = "service", moved.pop("service")
+        moved["kind"], moved["name"], moved["is_symptom"] = "service", moved.pop("service"), moved.pop("symptom")
+        moved["onset"] = {name: moved.pop(name) for name in ("at", "low", "high")}
+    for one in answer.get("contributions", []):
+        one["part"] = {name: one.pop(name) for name in ("kind", "service", "operation", "peer", "peer_kind")}
     return answer
 
 

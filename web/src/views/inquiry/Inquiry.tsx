@@ -175,7 +175,7 @@ function Cascade({ view }: { view: View }) {
 function Ladder({ view }: { view: View }) {
   const [ref, width] = useWidth<HTMLDivElement>(520);
   const moved = view.moved.slice(0, 8);
-  const times = moved.flatMap((one) => [Date.parse(one.low), Date.parse(one.high)]);
+  const times = moved.flatMap((one) => [Date.parse(one.onset.low), Date.parse(one.onset.high)]);
   const near = view.changes.filter(
     (one) => moved.length && Math.abs(Date.parse(one.change.at) - (times[0] ?? 0)) < NEAR,
   );
@@ -209,24 +209,24 @@ function Ladder({ view }: { view: View }) {
           ))}
           {moved.map((one, index) => {
             const y = 24 + index * 22;
-            const colour = one.symptom ? "var(--rust)" : "var(--ink)";
+            const colour = one.is_symptom ? "var(--rust)" : "var(--ink)";
             return (
-              <g key={`${one.kind} ${one.name} ${one.symptom}`}>
+              <g key={`${one.kind} ${one.name} ${one.is_symptom}`}>
                 <text x="0" y={y + 4} style={{ fill: "var(--ink)" }}>
-                  {one.symptom ? `${one.name}, the symptom` : one.name}
+                  {one.is_symptom ? `${one.name}, the symptom` : one.name}
                 </text>
                 <path
-                  d={`M${x(Date.parse(one.at))} ${y}H${width - 12}`}
+                  d={`M${x(Date.parse(one.onset.at))} ${y}H${width - 12}`}
                   stroke={colour}
                   strokeDasharray="1 3"
                   strokeWidth="0.8"
                 />
                 <path
-                  d={`M${x(Date.parse(one.low))} ${y}H${x(Date.parse(one.high))}`}
+                  d={`M${x(Date.parse(one.onset.low))} ${y}H${x(Date.parse(one.onset.high))}`}
                   stroke={colour}
                   strokeWidth="1.6"
                 />
-                <path d={`M${x(Date.parse(one.at))} ${y - 6}V${y + 6}`} stroke={colour} strokeWidth="3" />
+                <path d={`M${x(Date.parse(one.onset.at))} ${y - 6}V${y + 6}`} stroke={colour} strokeWidth="3" />
               </g>
             );
           })}
@@ -428,7 +428,7 @@ function Parts({ view }: { view: View }) {
   const { unit } = view.effect;
   const [all, setAll] = useState(false);
   const rest = view.contributions.length - SHOWN_PARTS;
-  const name = (one: Schemas["ContributionOut"]) =>
+  const name = ({ part: one }: Schemas["ContributionOut"]) =>
     one.kind === "dependency"
       ? `${one.service} calls ${one.peer}`
       : one.kind === "transfer"
@@ -459,7 +459,7 @@ function Parts({ view }: { view: View }) {
         </thead>
         <tbody>
           {view.contributions.slice(0, all ? undefined : SHOWN_PARTS).map((one) => (
-            <tr key={`${one.kind}${one.service}${one.operation}${one.peer}`}>
+            <tr key={Object.values(one.part).join(" ")}>
               <td>
                 {one.example ? (
                   <TraceLink
@@ -473,7 +473,7 @@ function Parts({ view }: { view: View }) {
                   name(one)
                 )}
               </td>
-              <td className="max-w-[260px] truncate font-mono text-[12px]">{one.operation}</td>
+              <td className="max-w-[260px] truncate font-mono text-[12px]">{one.part.operation}</td>
               <td className="num">
                 {significant(one.calls_reference, 2)} → {significant(one.calls_focus, 2)}
               </td>

@@ -51,7 +51,7 @@ export function Overview() {
             <th>health</th>
             <th>service</th>
             <th className="max-[1180px]:hidden">traffic</th>
-            <th className="num whitespace-normal!" title="Requests a second, in the reference and in the focus">
+            <th className="num" title="Requests a second, in the reference and in the focus">
               requests/s <span className="text-kelp">reference</span>, focus
             </th>
             <th className="num" colSpan={2}>
@@ -61,7 +61,7 @@ export function Overview() {
             <th className="num max-[1180px]:hidden">p50</th>
             <th className="num">p95</th>
             <th className="num">p99</th>
-            <th className="num whitespace-normal!" colSpan={2}>
+            <th className="num" colSpan={2}>
               p95 <span className="text-kelp">reference</span>, change
             </th>
             <th className="num max-[1180px]:hidden">priority</th>
