@@ -24,7 +24,7 @@ from pyarrow import json as pa_json
 
 _IDS = frozenset({"trace_id", "span_id", "parent_span_id"})
 _NESTED_VALUES = frozenset({"ArrayValue", "KeyValueList"})
-_FEWEST_BYTES = 1 << 16  # of the reader's block; one object must fit
+_BLOCK_BYTES = 1 << 20  # that a thread of the reader takes; a request must fit into one
 _HEX = np.full(256, 255, np.uint8)
 _HEX[np.frombuffer(b"0123456789", np.uint8)] = np.arange(10)
 _HEX[np.frombuffer(b"abcdef", np.uint8)] = np.arange(10, 16)
@@ -45,7 +45,7 @@ def read(message: Descriptor, target: pa.Schema, bodies: list[bytes]) -> pa.Reco
         text = b"\n".join(bodies)
         table = pa_json.read_json(
             io.BytesIO(text),
-            read_options=pa_json.ReadOptions(use_threads=False, block_size=max(len(text) + 1, _FEWEST_BYTES)),
+            read_options=pa_json.ReadOptions(block_size=max(_BLOCK_BYTES, *(len(body) + 2 for body in bodies))),
             parse_options=pa_json.ParseOptions(explicit_schema=_as_text(message), newlines_in_values=True, unexpected_field_behavior="infer"),
         )
         if table.num_rows != len(bodies):
@@ -86,7 +86,7 @@ def _message(given: pa.StructArray | None, message: Descriptor, target: pa.Struc
     held = {} if given is None else {field.name: given.field(number) for number, field in enumerate(given.type)}
     if given is not None and given.null_count:  # children of absent structs are not null by themselves
         absent = given.is_null()
-        held = {name: pc.if_else(absent, pa.scalar(None, values.type), values) for name, values in held.items()}
+        held = {name: _without(values, absent) for name, values in held.items()}
     named = set(held) & {field.name for field in message.fields if field.name != field.json_name}
     if named:  # the protocol's own names are allowed too; nobody is known to send them
         raise Unusual
@@ -96,6 +96,15 @@ def _message(given: pa.StructArray | None, message: Descriptor, target: pa.Struc
         if len(given_of) > 1 and int(np.sum([np.asarray(one) for one in given_of], axis=0).max(initial=0)) > 1:
             raise Unusual
     return pa.StructArray.from_arrays(columns, fields=list(target), mask=None if given is None or not given.null_count else given.is_null())
+
+
+def _without(values: pa.Array, absent: pa.BooleanArray) -> pa.Array:
+    """Values with null where ``absent`` is true. A list that is empty there already says nothing, and is not copied."""
+    if pa.types.is_list(values.type):
+        lengths = values.value_lengths().fill_null(0).to_numpy(zero_copy_only=False)
+        if not lengths[absent.to_numpy(zero_copy_only=False)].any():
+            return values
+    return pc.if_else(absent, pa.scalar(None, values.type), values)
 
 
 def _field(given: pa.Array | None, field: FieldDescriptor, wanted: pa.Field, count: int) -> pa.Array:
