@@ -6,6 +6,7 @@ from tests.builders import NOW, table
 from tests.core import test_otlp_logs as log_requests
 from tests.core import test_otlp_metrics as metric_requests
 from wirbel.core.signals import otlp, spans
+from wirbel.core.signals.entities import entities_of
 from wirbel.core.topology.graph import EntityGraph, EntityId, Relation, relations_of
 
 PLACE = {"service.name": "fares", "service.instance.id": "fares-1", "k8s.pod.name": "pod-7", "host.name": "islet-3", "cloud.availability_zone": "mid"}
@@ -16,15 +17,12 @@ FARES, INSTANCE, POD, HOST, ZONE = (
 
 def test_spans_tell_calls_and_what_is_used() -> None:
     call = {"trace": 1, "span": 1, "service": "fares", "kind": spans.CLIENT, "instance": "fares-1", "host": "islet-3"}
-    found = relations_of(
-        table(
-            call | {"peer": "identity", "peer_kind": "service"},
-            call | {"span": 2, "peer": "berths at berth-db", "peer_kind": "database"},
-            call | {"span": 3, "peer": "tides.example", "peer_kind": "external"},
-        ),
-        1,
-        9,
+    calls = table(
+        call | {"peer": "identity", "peer_kind": "service"},
+        call | {"span": 2, "peer": "berths at berth-db", "peer_kind": "database"},
+        call | {"span": 3, "peer": "tides.example", "peer_kind": "external"},
     )
+    found = relations_of(calls, entities_of(calls), 1, 9)
     told = {(one.subject, one.verb, one.object) for one in found}
     database = EntityId("database", "berths at berth-db")
     assert (FARES, "calls", EntityId("service", "identity")) in told
@@ -40,7 +38,7 @@ def test_logs_and_samples_tell_what_runs_where() -> None:
     logs = log_requests.decode({"body": "x"}, resource=PLACE).table
     samples = otlp.metrics.decode([metric_requests.request(metric_requests.metric("gauge", "m", as_int=1), resource=PLACE)], NOW + 10**10).table
     for records in (logs, samples):
-        graph = EntityGraph(relations_of(records, 0, 1))
+        graph = EntityGraph(relations_of(records, entities_of(records), 0, 1))
         assert graph.beneath(INSTANCE, "runs on") == {POD, HOST, ZONE}
         assert graph.tenants(HOST) == graph.tenants(ZONE) == {FARES}
 

@@ -18,6 +18,7 @@ _PER_OCTAVE = 2**SCALE
 BASE = 2.0 ** (1 / _PER_OCTAVE)
 RELATIVE_ERROR = (BASE - 1) / (BASE + 1)
 ZERO_BUCKET = -(2**15)
+MOST_CELLS_IN_TABLE = 4_000_000  # 32 MB
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
@@ -55,6 +56,20 @@ def merge(owners: Ints, buckets: Ints, counts: Floats) -> tuple[Ints, Ints, Floa
     return owners[first], buckets[first], np.add.reduceat(counts, starts)
 
 
+def _filled(owners: Ints, buckets: Ints, counts: Floats, groups: int) -> tuple[Ints, Ints, Floats]:
+    """The filled buckets of each group with their counts, sorted by group, then bucket."""
+    # The zero bucket sits far below the rest; pull it next to them to keep the table narrow.
+    lowest = int(buckets[buckets != ZERO_BUCKET].min(initial=0)) - 1
+    column = np.where(buckets == ZERO_BUCKET, 0, buckets - lowest)
+    width = int(column.max()) + 1
+    if groups * width > MOST_CELLS_IN_TABLE:
+        return merge(owners, buckets, counts)
+    table = np.bincount(owners * width + column, weights=counts, minlength=groups * width).astype(float)
+    at = np.flatnonzero(table)
+    owner, column = np.divmod(at, width)
+    return owner, np.where(column == 0, ZERO_BUCKET, column + lowest), table[at]
+
+
 def quantiles(owners: Ints, buckets: Ints, counts: Floats, groups: int, wanted: npt.ArrayLike) -> Floats:
     """Quantiles of each group by inverted CDF (the smallest value with at least a share q at or below).
 
@@ -67,9 +82,9 @@ def quantiles(owners: Ints, buckets: Ints, counts: Floats, groups: int, wanted: 
     result = np.full(shares.shape, np.nan)
     if not len(owners):
         return result
-    # One running sum over the buckets that are filled, group behind group: a quantile is one look-up in it, and memory
-    # goes by what is filled, not by groups times buckets.
-    owners, buckets, counts = merge(owners, buckets, counts)
+    # One running sum over the buckets, group behind group: a quantile is one look-up in it. Memory goes by what is
+    # filled, not by groups times buckets; few groups are counted in a table all the same, which is faster than sorting.
+    owners, buckets, counts = _filled(owners, buckets, counts, groups)
     cumulative = np.cumsum(counts)
     last = np.searchsorted(owners, np.arange(groups), side="right")
     ends = np.r_[0.0, cumulative][last]

@@ -14,6 +14,7 @@ import pyarrow as pa
 from django.db.models import Model
 
 from wirbel.core import arrow
+from wirbel.core.signals.entities import Entity as EntityOf
 from wirbel.core.signals.entities import entities_of
 from wirbel.core.topology import graph
 from wirbel.core.topology.graph import relations_of
@@ -37,8 +38,9 @@ def remember(stream: str, table: pa.Table) -> None:
     services = _services_in(stream, table)
     _remember_services(stream, services)
     first, last = min(row["at_min"] for row in services), max(row["at_max"] for row in services)
-    _remember_entities(table, first, last)
-    _remember_relations(table, first, last)
+    entities = entities_of(table)
+    _remember_entities(entities, first, last)
+    _remember_relations(relations_of(table, entities, first, last))
     _remember_names(stream, table)
     if stream == Stream.POINTS:
         _remember_metrics(table)
@@ -95,8 +97,7 @@ def note_arrivals(stream: str, table: pa.Table) -> None:
     _write(Arrival, list(changed.values()), ["at", "environment", "service", "stream"], ["rows", "newest"])
 
 
-def _remember_entities(table: pa.Table, first: int, last: int) -> None:
-    found = entities_of(table)
+def _remember_entities(found: set[EntityOf], first: int, last: int) -> None:
     known = {(e.environment, e.kind, e.name): e for e in Entity.objects.filter(name__in={_short(entity.name) for entity in found})}
     room = MOST_ENTITIES - Entity.objects.count()
     changed: dict[tuple[str, str, str], Entity] = {}
@@ -121,8 +122,8 @@ def _remember_entities(table: pa.Table, first: int, last: int) -> None:
     _write(Entity, list(changed.values()), ["environment", "kind", "name"], ["runs_on_kind", "runs_on", "services", "first_seen", "last_seen"])
 
 
-def _remember_relations(table: pa.Table, first: int, last: int) -> None:
-    seen = {_relation_key(one): one for one in relations_of(table, first, last)}
+def _remember_relations(found: set[graph.Relation]) -> None:
+    seen = {_relation_key(one): one for one in found}
     rows = Relation.objects.filter(environment__in={key[0] for key in seen}, subject__in={key[2] for key in seen})
     known = {(r.environment, r.subject_kind, r.subject, r.verb, r.object_kind, r.object): r for r in rows}
     room = MOST_RELATIONS - (Relation.objects.count() if seen.keys() - known.keys() else 0)

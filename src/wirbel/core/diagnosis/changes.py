@@ -57,7 +57,7 @@ class Judged:
 
     ``before`` and ``after`` are means of what the touched entity adds to a request of the symptom, in the minutes
     around the change, over what is usual for the operation; ``share`` is their difference, less the control's, as a
-    share of the symptom's change. ``entity`` is the one that was judged. Verdicts: *responsible*; *innocent* (nothing
+    share of the symptom's change, and ``p`` is of there being no step, None where it is too small to matter. ``entity`` is the one that was judged. Verdicts: *responsible*; *innocent* (nothing
     stepped there); *gradual* (what it touches rose slowly, from some time after it on, as a leak would); *earlier* (it moved
     at once, but later than the change); *too-late*; *off-path* (it touches
     nothing that the requests did); *unclear* (too few requests).
@@ -167,24 +167,29 @@ def _test(given: Judging, change: Change, lead: float, entity: Entity, amount: F
     is_late = lead * 1e9 < -LATE_NS
     if before.sum() < MIN_REQUESTS or after.sum() < MIN_REQUESTS:
         return Judged(change, entity, lead, None, None, 0.0, None, None, "too-late" if is_late else "unclear")
-    used = before | after
-    found = drift.difference(requests.start[used] / 1e9, amount[used, None], requests.weight[used], after[used])
     first, last = (float(np.average(amount[rows], weights=requests.weight[rows])) for rows in (before, after))
     control = _control(given, entity, amount, near, later, met)
     step = last - first - (control.moved if control and abs(control.moved) < abs(last - first) else 0.0)
     share = step / given.delta if given.delta else 0.0
-    p = float(found.p[0])
+    used = before | after
+    # Whatever its p, too small a step is none that matters.
+    p = _p_of_step(requests, amount, used, after) if share > LEAST_SHARE else None
     verdict = _verdict(given, change, is_late, share, p, last - first, moved, control)
     return Judged(change, entity, lead, first, last, share, p, control, verdict)
 
 
-def _verdict(given: Judging, change: Change, is_late: bool, share: float, p: float, step: float, moved: Onset | None, control: Control | None) -> str:
+def _p_of_step(requests: Requests, amount: Floats, used: Bools, after: Bools) -> float:
+    found = drift.difference(requests.start[used] / 1e9, amount[used, None], requests.weight[used], after[used])
+    return float(found.p[0])
+
+
+def _verdict(given: Judging, change: Change, is_late: bool, share: float, p: float | None, step: float, moved: Onset | None, control: Control | None) -> str:
     if is_late:
         return "too-late"
     # Gradual effects, and those of a roll-out, may begin a little later than they are announced.
     at_once = moved is not None and moved.low - ROLLOUT_NS <= change.at <= moved.high + LATE_NS
     follows = control is not None and control.moved * step > 0 and abs(control.moved) > CONTROL_MOVED * abs(step)
-    if at_once and p < SIGNIFICANT and share > LEAST_SHARE and not follows:
+    if at_once and p is not None and p < SIGNIFICANT and not follows:
         return "responsible"
     if moved is not None and moved.low > change.at + ROLLOUT_NS and moved.size * given.delta > 0:
         return "gradual" if moved.is_gradual and moved.low - change.at <= GRADUAL_NS else "earlier"

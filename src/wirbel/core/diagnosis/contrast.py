@@ -26,8 +26,20 @@ LEAST_EXPLAINED = 0.02  # of the change
 SIGNIFICANT = 0.01  # adjusted p
 NEW = 0.1  # of its rate in the focus: a value seen less often before is new
 COMPARED_TYPES = "sib"  # letters of attribute columns whose values are compared: text, integers and booleans
-IDENTITIES = {"url.full", "url.path", "url.query", "user.id", "session.id", "thread.id", "thread.name", "network.peer.port", "client.port"}
-"""Never a group: every request has its own."""
+IDENTITIES = {
+    "url.full",
+    "url.path",
+    "url.query",
+    "user.id",
+    "session.id",
+    "thread.id",
+    "thread.name",
+    "network.peer.port",
+    "client.port",
+    "code.line.number",
+    "code.function.name",
+}
+"""Never a group: every request has its own, or, of code, the operation says the same."""
 
 _BASE = {"version": "service.version", "instance": "service.instance.id", "host": "host.name", "operation": "operation"}
 

@@ -34,7 +34,7 @@ STEP_PRIOR = 0.7  # of the shapes, before looking; the ramps share the rest
 PENALTY = 6.0  # of twice the log-likelihood, beside 2 log n: places and shapes were tried to find the best
 LASTING = (0.01, 0.03, 0.1, 0.3, 1.0)  # how long drift lasts, of all the time looked at
 NOISE = (0.1, 0.5, 2.0, 10.0, 1000.0)  # sampling noise of an ordinary stretch of the first look, beside the drift's variance
-LEAST_LIKELY = 0.01  # of the best: rarer kinds of noise are left out of the second look
+LEAST_LIKELY = 0.05  # of the best: rarer kinds of noise are left out of the second look
 
 
 @dataclass(frozen=True)

@@ -14,7 +14,7 @@ from typing import Literal
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from wirbel.core.signals.entities import AT, entities_of
+from wirbel.core.signals.entities import AT, Entity
 
 Verb = Literal["calls", "runs on", "part of", "uses"]
 VERBS: tuple[Verb, ...] = ("calls", "runs on", "part of", "uses")
@@ -41,16 +41,16 @@ class Relation:
     last: int
 
 
-def relations_of(table: pa.Table, first: int, last: int) -> set[Relation]:
-    """The relations that the records of a table of spans, logs or points tell; all are seen from ``first`` to ``last`` (ns)."""
-    found = {relation for relation in _layers(table, first, last)}
+def relations_of(table: pa.Table, entities: Iterable[Entity], first: int, last: int) -> set[Relation]:
+    """The relations that the records of a table of spans, logs or points tell, whose entities are given; all are seen from ``first`` to ``last`` (ns)."""
+    found = set(_layers(entities, first, last))
     if "peer" in table.column_names:
         found |= set(_calls(table, first, last))
     return found
 
 
-def _layers(table: pa.Table, first: int, last: int) -> Iterator[Relation]:
-    for entity in entities_of(table):
+def _layers(entities: Iterable[Entity], first: int, last: int) -> Iterator[Relation]:
+    for entity in entities:
         own = EntityId(entity.kind, entity.name)
         if entity.runs_on:
             yield Relation(entity.environment, own, "runs on", EntityId(*entity.runs_on), first, last)

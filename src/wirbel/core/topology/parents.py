@@ -69,13 +69,13 @@ def resolve(table: pa.Table, parent: Ints, known: dict[Address, str]) -> tuple[p
 
     place = np.where(peer >= 0, environment * len(peers) + peer, -1)  # one number an address of an environment
     named = child[place[parent[child]] >= 0]
-    heard = np.unique(np.stack([place[parent[named]], service[named]]), axis=1)
+    heard = np.divmod(np.unique(place[parent[named]] * len(services) + service[named]), max(len(services), 1))
     at, first, times = np.unique(heard[0], return_index=True, return_counts=True)
 
     def address(code: int) -> Address:
         return environments[code // len(peers)], peers[code % len(peers)]
 
-    learned = {address(int(code)): services[heard[1, one]] for code, one in zip(at[times == 1], first[times == 1], strict=True)}
+    learned = {address(int(code)): services[heard[1][one]] for code, one in zip(at[times == 1], first[times == 1], strict=True)}
     unclear = {address(int(code)) for code in at[times > 1]}
     remembered = {key: name for key, name in (known | learned).items() if key not in unclear}
     called = [int(code) for code in np.unique(place) if code >= 0]
