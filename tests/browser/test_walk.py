@@ -47,6 +47,10 @@ def test_by_mouse_from_the_overview_to_one_trace(page: Page, instance: Instance)
     expect(page.get_by_role("heading", level=1)).to_contain_text("quay-web")
     for chart in ("Requests/s by outcome", "Latency percentiles with the expected band of p95", "Share of requests that failed"):
         expect(page.get_by_role("img", name=chart)).to_be_visible()
+    outcomes = page.get_by_role("img", name="Requests/s by outcome").locator("path[data-outcome]")
+    fills = {one.get_attribute("data-outcome"): one.evaluate("path => getComputedStyle(path).fill") for one in outcomes.all()}
+    assert set(fills) == {"ok", "client error", "error"}
+    assert len({*fills.values(), "rgb(0, 0, 0)"}) == 4, fills
     page.get_by_role("button", name="find cause at POST /reservations").click()
     expect(page.get_by_role("heading", level=1)).to_have_text(re.compile("Why is quay-web POST /reservations slow"))
     identity = urlparse(page.url).path.rsplit("/", 1)[1]

@@ -9,6 +9,7 @@ from ninja import Query, Router, Schema
 from pydantic import Field
 
 from wirbel.core.errors import InvalidQuestion, NotFound
+from wirbel.core.signals.spans import Outcome
 from wirbel.core.text import rfc3339
 from wirbel.explore import export, known, schemas, windows
 from wirbel.explore.asked import Compared, range_of, window_of
@@ -107,7 +108,7 @@ class Conditions(Schema):
     operation: str | None = None
     version: str | None = None
     instance: str | None = None
-    outcome: Literal["ok", "client error", "error"] | None = None
+    outcome: Outcome | None = None
     slower_than_s: float | None = None
     faster_than_s: float | None = None
     carrying: list[str] = Field(default=[], max_length=10, description="ATTRIBUTE=VALUE; a request must have them all")

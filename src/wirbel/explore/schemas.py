@@ -7,6 +7,7 @@ from typing import Any
 from pydantic import BaseModel
 
 from wirbel.core.signals.changes import Change
+from wirbel.core.signals.spans import Outcome
 from wirbel.core.text import rfc3339
 
 
@@ -130,10 +131,15 @@ class Series(BaseModel):
     values: list[float | None]
 
 
+class OutcomeSeries(BaseModel):
+    name: Outcome
+    values: list[float | None]
+
+
 class ServiceCharts(BaseModel):
     start: str
     step_s: int
-    outcomes: list[Series]
+    outcomes: list[OutcomeSeries]
     latency: list[Series]
     expected: list[float | None]
     low: list[float | None]
@@ -188,7 +194,7 @@ class TraceRow(BaseModel):
     seconds: float
     service: str
     operation: str
-    outcome: str
+    outcome: Outcome
     status_code: int | None
     version: str | None
     instance: str | None
@@ -221,7 +227,7 @@ class SpanOut(BaseModel):
     operation: str
     name: str
     kind: str
-    outcome: str
+    outcome: Outcome
     status_message: str | None
     peer: str | None
     channel: int
@@ -273,7 +279,7 @@ class TraceView(BaseModel):
     service: str
     operation: str
     seconds: float
-    outcome: str
+    outcome: Outcome
     channels: list[str]
     spans: list[SpanOut]
     steps: list[Step]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -14,10 +15,11 @@ from wirbel.core.series import percentiles
 from wirbel.core.series.grid import Grid
 from wirbel.core.series.percentiles import HEADLINE
 from wirbel.core.signals import spans
+from wirbel.core.signals.spans import Outcome
 from wirbel.core.text import rfc3339
 from wirbel.explore import read_series
 from wirbel.explore.figures import figures, listed
-from wirbel.explore.schemas import CallRow, Figures, InstanceRow, OperationRow, Series, ServiceCharts, ServiceView, change_out
+from wirbel.explore.schemas import CallRow, Figures, InstanceRow, OperationRow, OutcomeSeries, Series, ServiceCharts, ServiceView, change_out
 from wirbel.store import reading
 from wirbel.store.models import Stream
 
@@ -82,11 +84,15 @@ def _charts(found: cell_series.Totals, grid: Grid, latency: Band) -> ServiceChar
     with np.errstate(divide="ignore", invalid="ignore"):
         failed_share = found.failed[0] / count
     # Failures first: they are drawn from the axis upward, so that a few among many can be seen.
-    outcomes = [("error", found.failed[0]), ("client error", found.refused[0]), ("ok", count - found.failed[0] - found.refused[0])]
+    per_outcome: list[tuple[Outcome, npt.NDArray[np.float64]]] = [
+        ("error", found.failed[0]),
+        ("client error", found.refused[0]),
+        ("ok", count - found.failed[0] - found.refused[0]),
+    ]
     return ServiceCharts(
         start=rfc3339(grid.first),
         step_s=grid.step,
-        outcomes=[Series(name=name, values=listed(values / covered)) for name, values in outcomes],
+        outcomes=[OutcomeSeries(name=name, values=listed(values / covered)) for name, values in per_outcome],
         latency=[Series(name=name, values=listed(found.percentile(name)[0])) for name in percentiles.SHARES],
         expected=listed(latency.expected[0]),
         low=listed(latency.low[0]),

@@ -258,7 +258,7 @@ def trace_view(trace: str, span: str | None) -> TraceView:
         spans=shown,
         steps=_steps(path, parent, order, place, channel_of, zero),
         runs=_runs(table, order, parent, channel_of, zero),
-        parts=_parts(built),
+        parts=path_parts(built),
         left_out=left_out,
         notes=[f"{orphans} spans name a parent that has not arrived."] if orphans else [],
     )
@@ -390,24 +390,30 @@ def _runs(table: pa.Table, order: list[int], parent: np.ndarray, channel_of: dic
     return runs
 
 
-def _parts(built: rq.Requests) -> list[PathPart]:
-    """Where this request's time passed; the parts add up to its duration."""
-    if not built.parts:
-        return []
-    time = np.zeros(len(built.parts))
-    calls = np.zeros(len(built.parts), np.int64)
+PART_LABELS = {
+    OWN: "{0.service}, self time in {0.operation}",
+    DEPENDENCY: "{0.peer}, {0.operation}",
+    TRANSFER: "network and queue {0.service} → {0.peer}",
+}
+PAUSE = "pause before a repeat"
+
+
+def path_parts(built: rq.Requests) -> list[PathPart]:
+    """Where this request's time passed; the parts add up to its duration. Repeats count as calls here: they happened."""
     rows = np.flatnonzero(built.part >= 0)
-    np.add.at(time, built.part[rows], built.self_time[rows] / 1e6)
-    np.add.at(calls, built.part[rows], built.is_call[rows])
-    labels = {
-        OWN: "{0.service}, self time in {0.operation}",
-        DEPENDENCY: "{0.peer}, {0.operation}",
-        TRANSFER: "network and queue {0.service} → {0.peer}",
-    }
+    part, count = built.part[rows], len(built.parts)
+    pause = np.bincount(part, built.pause[rows] / 1e6, count)
+    time = np.bincount(part, built.self_time[rows] / 1e6, count) - pause
+    calls = np.bincount(part, built.is_call[rows], count)
     found: dict[tuple[str, str], PathPart] = {}
-    for part, ms, count in zip(built.parts, time, calls, strict=True):
-        label = labels[part.kind].format(part)
-        into = found.setdefault((label, part.kind), PathPart(label=label, kind=part.kind, calls=0, here_ms=0.0))
-        into.calls += int(count)
-        into.here_ms += float(ms)
+
+    def add(label: str, kind: str, calls: int, ms: float) -> None:
+        into = found.setdefault((label, kind), PathPart(label=label, kind=kind, calls=0, here_ms=0.0))
+        into.calls += calls
+        into.here_ms += ms
+
+    for number, one in enumerate(built.parts):
+        add(PART_LABELS[one.kind].format(one), one.kind, int(calls[number]), float(time[number]))
+        if pause[number]:
+            add(f"{one.service}, {PAUSE} to {one.peer}", PAUSE, 0, float(pause[number]))
     return sorted(found.values(), key=lambda p: -p.here_ms)

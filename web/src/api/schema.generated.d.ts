@@ -1148,6 +1148,16 @@ export interface components {
              */
             do: "start" | "stop" | "remedy";
         };
+        /** OutcomeSeries */
+        OutcomeSeries: {
+            /**
+             * Name
+             * @enum {string}
+             */
+            name: "ok" | "client error" | "error";
+            /** Values */
+            values: (number | null)[];
+        };
         /** Overview */
         Overview: {
             /** Detail */
@@ -1336,7 +1346,7 @@ export interface components {
             /** Low */
             low: (number | null)[];
             /** Outcomes */
-            outcomes: components["schemas"]["Series"][];
+            outcomes: components["schemas"]["OutcomeSeries"][];
             /** Samples */
             samples: number[];
             /** Start */
@@ -1456,8 +1466,11 @@ export interface components {
             name: string;
             /** Operation */
             operation: string;
-            /** Outcome */
-            outcome: string;
+            /**
+             * Outcome
+             * @enum {string}
+             */
+            outcome: "ok" | "client error" | "error";
             /** Parent */
             parent: number | null;
             /** Path From Ms */
@@ -1625,8 +1638,11 @@ export interface components {
             instance: string | null;
             /** Operation */
             operation: string;
-            /** Outcome */
-            outcome: string;
+            /**
+             * Outcome
+             * @enum {string}
+             */
+            outcome: "ok" | "client error" | "error";
             /** Seconds */
             seconds: number;
             /** Service */
@@ -1656,8 +1672,11 @@ export interface components {
             notes: string[];
             /** Operation */
             operation: string;
-            /** Outcome */
-            outcome: string;
+            /**
+             * Outcome
+             * @enum {string}
+             */
+            outcome: "ok" | "client error" | "error";
             /** Parts */
             parts: components["schemas"]["PathPart"][];
             /** Root */

@@ -71,7 +71,7 @@ def effect(requests: Requests, values: Floats, unit: str, statistic: str) -> Eff
 
 def where_the_time_went(requests: Requests) -> list[Contribution]:
     """Contributions to the change of the mean duration, s; largest first. They sum to it."""
-    return _contributions(requests, requests.per_part(requests.self_time / 1e9), requests.per_part(requests.is_call))
+    return _contributions(requests, requests.per_part(requests.self_time / 1e9), requests.per_part(requests.asked))
 
 
 @dataclass(frozen=True)

@@ -30,8 +30,9 @@ class Requests:
     ``start`` ns and ``seconds`` s of each request; ``in_focus`` says which window; ``weight`` is the
     adjusted count; ``stratum`` numbers the operation asked for, since what is usual differs by
     operation. For spans: ``request`` and ``part`` (−1 where off all requests), ``self_time`` ns on the critical
-    path, ``is_call`` whether it counts as one call of its part, on the path or not. An attempt that follows a
-    failed one is no call of its own: its time, and the pause before it, belong to the call that it repeats.
+    path, of which ``pause`` ns passed between a failed attempt and its repeat, ``is_call`` whether it is a call of
+    its part, on the path or not, ``repeated`` whether it is under an attempt that follows a failed one. Such an
+    attempt is no call of its own: its time, and the pause before it, belong to the call that it repeats.
     """
 
     table: pa.Table
@@ -47,7 +48,14 @@ class Requests:
     parts: list[Part]
     part: Ints
     self_time: Ints
+    pause: Ints
     is_call: npt.NDArray[np.bool_]
+    repeated: npt.NDArray[np.bool_]
+
+    @property
+    def asked(self) -> npt.NDArray[np.bool_]:
+        """Calls that the request asks for by itself, repeats left out. Shape (rows,)."""
+        return self.is_call & ~self.repeated
 
     def __len__(self) -> int:
         return len(self.roots)
@@ -119,6 +127,7 @@ def build(table: pa.Table, roots: Ints, focus: tuple[int, int]) -> Requests:
     repeats = repeated_calls(table, parent)
     parts, part, is_call = _parts(table, parent, kind, request)
     began = start[roots]
+    pause = _pauses(path, parent, repeats)
     return Requests(
         table=table,
         parent=parent,
@@ -132,8 +141,10 @@ def build(table: pa.Table, roots: Ints, focus: tuple[int, int]) -> Requests:
         in_focus=(began >= focus[0]) & (began < focus[1]),
         parts=parts,
         part=part,
-        self_time=_with_pauses(path, parent, repeats),
-        is_call=is_call & (cp.members(parent, np.flatnonzero(repeats >= 0)) < 0),
+        self_time=_with_pauses(path.self_time, pause, parent),
+        pause=pause,
+        is_call=is_call,
+        repeated=cp.members(parent, np.flatnonzero(repeats >= 0)) >= 0,
     )
 
 
@@ -158,17 +169,23 @@ def repeated_calls(table: pa.Table, parent: Ints) -> Ints:
     return found
 
 
-def _with_pauses(path: cp.Path, parent: Ints, repeats: Ints) -> Ints:
-    """Self time on the path, where the pause between a failed attempt and its repeat is the attempt's, not the caller's."""
-    self_time = path.self_time.copy()
+def _pauses(path: cp.Path, parent: Ints, repeats: Ints) -> Ints:
+    """Time on the path, ns, between each failed attempt and its repeat. Shape (rows,)."""
+    pauses = np.zeros(len(parent), np.int64)
     rows = np.flatnonzero(path.on_path & (parent >= 0))
     rows = rows[np.lexsort((path.low[rows], parent[rows]))]
     earlier, later = rows[:-1], rows[1:]
     pause = (repeats[later] == earlier) & (parent[earlier] == parent[later])  # side by side on the path: nothing was between
-    length = (path.low[later] - path.high[earlier])[pause]
-    self_time[earlier[pause]] += length
-    np.subtract.at(self_time, parent[earlier[pause]], length)
-    return self_time
+    pauses[earlier[pause]] = (path.low[later] - path.high[earlier])[pause]
+    return pauses
+
+
+def _with_pauses(self_time: Ints, pause: Ints, parent: Ints) -> Ints:
+    """Self time where a pause is the failed attempt's, not its caller's."""
+    attempts = np.flatnonzero(pause)
+    counted = self_time + pause
+    np.subtract.at(counted, parent[attempts], pause[attempts])
+    return counted
 
 
 def _distinct(key: Ints) -> tuple[Ints, Ints]:

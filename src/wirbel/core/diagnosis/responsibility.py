@@ -84,7 +84,7 @@ class _Shares:
 
 def for_time(requests: Requests) -> Responsibility:
     """Who adds time to each request, s."""
-    time, calls = requests.per_part(requests.self_time / 1e9), requests.per_part(requests.is_call)
+    time, calls = requests.per_part(requests.self_time / 1e9), requests.per_part(requests.asked)
     flow = _Flow.of(requests, Split.of(requests, time, calls))
     shares = _Shares(requests.parts)
     for s, service in enumerate(flow.services):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Literal, get_args
+
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
@@ -16,7 +18,8 @@ CALL_KINDS = (CLIENT, PRODUCER)
 
 OK, CLIENT_ERROR, ERROR = 0, 1, 2
 STATUS_UNSET, STATUS_OK, STATUS_ERROR = 0, 1, 2  # as sent; OTLP
-OUTCOME_NAMES = ("ok", "client error", "error")
+Outcome = Literal["ok", "client error", "error"]
+OUTCOME_NAMES: tuple[Outcome, ...] = get_args(Outcome)
 
 EVENT = pa.struct([("at", pa.int64()), ("name", pa.string()), ("attributes", pa.string())])
 LINK = pa.struct([("trace_id", pa.binary(16)), ("span_id", pa.binary(8)), ("attributes", pa.string())])

@@ -195,7 +195,7 @@ function Ladder({ view }: { view: View }) {
           {x.ticks(3).map((tick) => (
             <g key={tick.getTime()}>
               <path d={`M${x(tick)} 14V${height}`} stroke="var(--line)" />
-              <text x={x(tick)} y={height + 15} textAnchor="middle">
+              <text x={x(tick)} y={height + 15} textAnchor={x(tick) > width - 40 ? "end" : "middle"}>
                 {clockSeconds(tick.getTime())}
               </text>
             </g>

@@ -81,8 +81,7 @@ function Signals({ state }: { state: State }) {
       <p className="mt-2 text-second">
         {state.backlog.segments === 0
           ? "Everything is compacted."
-          : `${state.backlog.rows} records wait to be compacted (${bytes(state.backlog.size)}), the oldest for ${span(state.backlog.oldest_s ?? 0)}.`}{" "}
-        They are already searchable.
+          : `${state.backlog.rows} records wait to be compacted (${bytes(state.backlog.size)}), the oldest for ${span(state.backlog.oldest_s ?? 0)}. They are already searchable.`}
       </p>
     </section>
   );

@@ -104,10 +104,10 @@ interface ChartProps {
 
 const largest = (...lists: Values[]) => Math.max(...lists.flat().map((value) => value ?? 0), 1e-9);
 
-const outcomeColours: Record<string, string> = {
-  failed: "var(--rust)",
+const outcomeColours: Record<Schemas["OutcomeSeries"]["name"], string> = {
+  error: "var(--rust)",
   "client error": "var(--ochre)",
-  done: "color-mix(in srgb, var(--slate) 22%, transparent)",
+  ok: "color-mix(in srgb, var(--slate) 22%, transparent)",
 };
 
 /** Failures are drawn from the axis upward on a square-root axis, so that few among many can be seen. */
@@ -126,6 +126,7 @@ function Outcomes({ view, shared, onCause }: ChartProps) {
         {outcomes.map((outcome, level) => (
           <path
             key={outcome.name}
+            data-outcome={outcome.name}
             fill={outcomeColours[outcome.name]}
             stroke={outcome.name === "ok" ? "var(--slate)" : "none"}
             strokeWidth="0.8"
@@ -305,7 +306,7 @@ function Operations({ view }: { view: View }) {
       <tbody>
         {view.operations.map((row) => (
           <tr key={row.operation} data-operation={row.operation}>
-            <td className="max-w-[150px] truncate font-mono text-[12px]" title={row.operation}>
+            <td className="max-w-[132px] truncate font-mono text-[12px]" title={row.operation}>
               <Link to={{ pathname: "/traces", search: tracesOf(search, view.service, { operation: row.operation }) }}>
                 {row.operation}
               </Link>
@@ -315,7 +316,7 @@ function Operations({ view }: { view: View }) {
                 "–"
               ) : (
                 <>
-                  <Bar share={row.share_of_added_latency} main={row.share_of_added_latency >= 0.5} />{" "}
+                  <Bar share={row.share_of_added_latency} main={row.share_of_added_latency >= 0.5} width={32} />{" "}
                   {percent(row.share_of_added_latency)}
                 </>
               )}
