@@ -3,7 +3,7 @@ import type { Schemas } from "../../api/client";
 import { duration } from "../../shared/format";
 import { useWidth } from "../../shared/useWidth";
 
-const LEFT = 118;
+const LEFT = 150;
 const RUN_ROOM = 26;
 
 interface ChannelsProps {
@@ -44,7 +44,7 @@ export function Channels({ view, scale, colour, small = false, chosen, onChoose 
         {view.channels.map((name, channel) => (
           <g key={name}>
             <text x="0" y={y(channel) + box - 1} style={{ fill: small ? "var(--second)" : "var(--ink)" }}>
-              {name.length > 17 ? `${name.slice(0, 16)}…` : name}
+              {name.length > 23 ? `${name.slice(0, 22)}…` : name}
             </text>
             <path d={`M${LEFT} ${y(channel) + box / 2}H${width - 20}`} stroke="var(--line)" />
           </g>

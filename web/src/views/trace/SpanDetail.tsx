@@ -22,7 +22,7 @@ export function SpanDetail({ span, of }: { span: Span; of: number }) {
           kind: span.kind,
           outcome: span.outcome + (span.status_message ? `: ${span.status_message}` : ""),
           "began after": duration(span.start_ms / 1000),
-          "own time": span.path_from_ms === null ? "off the critical path" : duration(span.self_ms / 1000),
+          "self time": span.path_from_ms === null ? "off the critical path" : duration(span.self_ms / 1000),
           "span id": span.span,
         }}
       />
