@@ -83,6 +83,7 @@ const shortDay = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "shor
 /** The time of day; at midnight the day that begins, so that an axis over days can be read. */
 export const clockOrDay = (at: number): string => (clock(at) === "00:00" ? shortDay.format(new Date(at)) : clock(at));
 export const clockSeconds = (at: number | string): string => secondsFormat.format(new Date(at));
+export const shortDayAndClock = (at: string): string => `${shortDay.format(new Date(at))} ${clock(at)}`;
 export const dayAndClock = (at: string): string => `${dayFormat.format(new Date(at))} ${clockSeconds(at)}`;
 
 /** The zone of all times of day shown, such as +01:00. */

@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { client, type Schemas, take } from "../../api/client";
-import { dayAndClock } from "../../shared/format";
+import { dayAndClock, shortDayAndClock } from "../../shared/format";
 import { Waiting } from "../../shared/Waiting";
 
 type Row = Schemas["KeptRow"];
@@ -38,7 +38,7 @@ export function KeptFor({ administrator }: { administrator: boolean }) {
             <th className="num">in full, h</th>
             <th className="num">as a sample, h</th>
             <th className="num">summaries, days</th>
-            <th className="pl-4!">there is</th>
+            <th className="pl-3!">held since</th>
             <th />
           </tr>
         </thead>
@@ -71,14 +71,19 @@ interface KeptProps {
 }
 
 /** What is there of a stream, and since when. */
-function since(row: Row): string {
+function Since({ row }: { row: Row }) {
   const parts: [string, string | null][] = [
-    ["in full", row.full_since],
-    ["a sample", row.sample_since],
+    ["full", row.full_since],
+    ["sample", row.sample_since],
     ["summaries", row.summaries_since],
   ];
-  const told = parts.flatMap(([what, at]) => (at ? [`${what} since ${dayAndClock(at)}`] : []));
-  return told.join(" · ") || "nothing";
+  const told = parts.flatMap(([what, at]) => (at ? [{ what, at }] : []));
+  if (!told.length) return "nothing";
+  return told.map(({ what, at }) => (
+    <span key={what} className="block whitespace-nowrap" title={dayAndClock(at)}>
+      {what} {shortDayAndClock(at)}
+    </span>
+  ));
 }
 
 function Kept({ row, administrator, set, reset }: KeptProps) {
@@ -110,7 +115,9 @@ function Kept({ row, administrator, set, reset }: KeptProps) {
       {field("full_hours", "hours in full", true)}
       {field("thinned_hours", "hours as a sample", sampled)}
       {field("summary_days", "days of summaries", !sampled)}
-      <td className="pl-4! text-second">{since(row)}</td>
+      <td className="pl-3! text-second">
+        <Since row={row} />
+      </td>
       <td className="num">
         {administrator && changed ? (
           <button type="button" className="underline" onClick={() => set(terms)}>
