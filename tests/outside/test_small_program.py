@@ -160,7 +160,8 @@ def test_an_export_loaded_elsewhere_is_the_same_and_twice_is_once(api: Api, harb
 
     def settled() -> dict[str, str]:
         """Samples go on coming: what is two seconds old is complete."""
-        return {"service": "berth-office", "end": (datetime.now(UTC) - timedelta(seconds=2)).isoformat()}
+        end = max(datetime.now(UTC) - timedelta(seconds=2), harbour + timedelta(milliseconds=1))  # never a reversed window
+        return {"service": "berth-office", "end": end.isoformat()}
 
     wait_until(lambda: exported(api, stream, harbour, **settled()).num_rows >= least)
     until = settled()
