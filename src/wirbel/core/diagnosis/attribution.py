@@ -63,7 +63,7 @@ class Effect:
 def effect(requests: Requests, values: Floats, unit: str, statistic: str) -> Effect:
     """Change of the weighted mean of ``values`` (one a request) from reference to focus."""
     focus = requests.in_focus
-    before, after = (float(np.average(values[rows], weights=requests.weight[rows])) for rows in (~focus, focus))
+    before, after = (float(mean) for mean in requests.means(values))
     found = drift.difference(requests.start / 1e9, values[:, None], requests.weight, focus)
     low, high, p = (float(x[0]) for x in (found.low, found.high, found.p))
     return Effect(before, after, after - before, low, high, unit, statistic, int((~focus).sum()), int(focus.sum()), p)
@@ -71,7 +71,7 @@ def effect(requests: Requests, values: Floats, unit: str, statistic: str) -> Eff
 
 def where_the_time_went(requests: Requests) -> list[Contribution]:
     """Contributions to the change of the mean duration, s; largest first. They sum to it."""
-    return _contributions(requests, requests.per_part(requests.self_time / 1e9), requests.per_part(requests.asked))
+    return _contributions(requests, requests.time, requests.calls)
 
 
 @dataclass(frozen=True)
@@ -86,19 +86,13 @@ class Split:
 
     @classmethod
     def of(cls, requests: Requests, time: sparse.csr_array, calls: sparse.csr_array) -> Split:
-        t0, t1, n0, n1 = (mean(requests, values, side) for values in (time, calls) for side in (False, True))
+        (t0, t1), (n0, n1) = requests.means(time), requests.means(calls)
         with np.errstate(divide="ignore", invalid="ignore"):
             each0, each1 = t0 / n0, t1 / n1
         each0, each1 = np.where(n0 > 0, each0, each1), np.where(n1 > 0, each1, each0)
         price = np.where(n0 + n1 > 0, (each0 + each1) / 2, 0.0)
         more = (n1 - n0) * price
         return cls((n0, n1), (t0, t1), price, more, (t1 - t0) - more)
-
-
-def mean(requests: Requests, values: sparse.csr_array, in_focus: bool) -> Floats:
-    """Weighted mean a request of each column in one of the windows."""
-    weight = np.where(requests.in_focus == in_focus, requests.weight, 0.0)
-    return np.asarray(weight @ values) / weight.sum()
 
 
 def _contributions(requests: Requests, amount: sparse.csr_array, calls: sparse.csr_array) -> list[Contribution]:

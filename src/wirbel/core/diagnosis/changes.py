@@ -14,7 +14,6 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from wirbel.core import arrow
 from wirbel.core.diagnosis.onset import Onset
 from wirbel.core.diagnosis.requests import Requests
 from wirbel.core.signals.changes import Change
@@ -126,14 +125,14 @@ def _touched(given: Judging, change: Change) -> list[tuple[Entity, Floats, Onset
         if kind == "database" and any(value == name or value in name.split(AT) for value in [*databases, change.service] if value):
             add((kind, name))
     if change.service and not (databases and found):
-        met = _met(given.requests, change.service, "instance", about.get("service.instance.id")) if "service.instance.id" in about else None
-        met = _met(given.requests, change.service, "version", change.version) if met is None and change.version else met
+        met = _met(given.requests, service=change.service, instance=about["service.instance.id"]) if "service.instance.id" in about else None
+        met = _met(given.requests, service=change.service, version=change.version) if met is None and change.version else met
         add(("service", change.service), met)
         if change.kind == "migration":
             for database in sorted(given.uses.get(change.service, set())):
                 add(database)
     elif change.service is None and "host.name" in about:
-        met = _met(given.requests, None, "host", about["host.name"])
+        met = _met(given.requests, host=about["host.name"])
         if met is not None:
             found.append((("host", about["host.name"]), given.symptom, given.symptom_onset, met))
     elif change.service is None and not databases and not about:  # it may be about anything: a flag, a configuration of all
@@ -141,18 +140,14 @@ def _touched(given: Judging, change: Change) -> list[tuple[Entity, Floats, Onset
     return found
 
 
-def _met(requests: Requests, service: str | None, column: str, value: str | None) -> Bools | None:
-    """Requests in which a span of the service has the value; None if none has."""
-    code, values = arrow.codes(requests.table[column])
-    if value not in values:
-        return None
-    rows = (code == values.index(value)) & (requests.request >= 0)
-    if service is not None:
-        name, services = arrow.codes(requests.table["service"])
-        rows &= name == (services.index(service) if service in services else -2)
-    met = np.zeros(len(requests), np.bool_)
-    met[requests.request[rows]] = True
+def _met(requests: Requests, **values: str) -> Bools | None:
+    """Requests in which a span has the values; None if none has."""
+    met = requests.touched(**values)
     return met if met.any() else None
+
+
+def _average(requests: Requests, values: Floats, rows: Bools) -> float:
+    return float(np.average(values[rows], weights=requests.weight[rows]))
 
 
 def _test(given: Judging, change: Change, lead: float, entity: Entity, amount: Floats, moved: Onset | None, met: Bools | None) -> Judged:
@@ -167,7 +162,7 @@ def _test(given: Judging, change: Change, lead: float, entity: Entity, amount: F
     is_late = lead * 1e9 < -LATE_NS
     if before.sum() < MIN_REQUESTS or after.sum() < MIN_REQUESTS:
         return Judged(change, entity, lead, None, None, 0.0, None, None, "too-late" if is_late else "unclear")
-    first, last = (float(np.average(amount[rows], weights=requests.weight[rows])) for rows in (before, after))
+    first, last = (_average(requests, amount, rows) for rows in (before, after))
     control = _control(given, entity, amount, near, later, met)
     step = last - first - (control.moved if control and abs(control.moved) < abs(last - first) else 0.0)
     share = step / given.delta if given.delta else 0.0
@@ -199,29 +194,19 @@ def _verdict(given: Judging, change: Change, is_late: bool, share: float, p: flo
 def _control(given: Judging, entity: Entity, amount: Floats, near: Bools, later: Bools, met: Bools | None) -> Control | None:
     """Requests at the same time that did not meet what was changed; else what the other entities did, in the middle of them."""
     requests = given.requests
-
-    def average(values: Floats, rows: Bools) -> float:
-        return float(np.average(values[rows], weights=requests.weight[rows]))
-
     if met is not None:
-        apart = near & ~met & (_touching(requests, entity) if entity[0] == "service" else True)
+        apart = near & ~met & (requests.touched(service=entity[1]) if entity[0] == "service" else True)
         if (apart & later).sum() >= MIN_REQUESTS and (apart & ~later).sum() >= MIN_REQUESTS:
             return Control(
-                "other hosts" if entity[0] == "host" else "other instances or versions", average(amount, apart & ~later), average(amount, apart & later)
+                "other hosts" if entity[0] == "host" else "other instances or versions",
+                _average(requests, amount, apart & ~later),
+                _average(requests, amount, apart & later),
             )
     if entity[0] in ("host", "everything"):
         return None
     others = [values for other, values in given.amounts.items() if other != entity and values.any()]
     if len(others) < 3:
         return None
-    steps = sorted((average(values, near & later) - average(values, near & ~later), n) for n, values in enumerate(others))
+    steps = sorted((_average(requests, values, near & later) - _average(requests, values, near & ~later), n) for n, values in enumerate(others))
     middle = others[steps[len(steps) // 2][1]]
-    return Control("other entities", average(middle, near & ~later), average(middle, near & later))
-
-
-def _touching(requests: Requests, entity: Entity) -> Bools:
-    code, services = arrow.codes(requests.table["service"])
-    rows = (code == (services.index(entity[1]) if entity[1] in services else -2)) & (requests.request >= 0)
-    touched = np.zeros(len(requests), np.bool_)
-    touched[requests.request[rows]] = True
-    return touched
+    return Control("other entities", _average(requests, middle, near & ~later), _average(requests, middle, near & later))

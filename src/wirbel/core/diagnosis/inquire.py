@@ -61,8 +61,7 @@ def diagnose(question: Question, table: pa.Table, changes: list[Change], notes: 
     started = onset.find(told.start, symptom, told.weight)
     amounts = {entity: requests.excess(told, amount) for entity, amount in _amounts(question, told, shares).items()}
     moved = _onsets(told, amounts, shares, change_of_symptom.delta)
-    since = started or onset.Onset(question.focus.start, question.reference.end, question.focus.start, 0.0)
-    judging = change_tests.Judging(told, amounts, moved, symptom, since, _change_of(told, symptom), _uses(told))
+    judging = change_tests.Judging(told, amounts, moved, symptom, _since(question, started), _change_of(told, symptom), _uses(told))
     judged = change_tests.judge(judging, changes)
     findings = Findings(
         change_of_symptom,
@@ -93,16 +92,27 @@ def diagnose(question: Question, table: pa.Table, changes: list[Change], notes: 
     )
 
 
-def _responsible(question: Question, found: Requests) -> Responsibility:
-    return responsibility.for_time(found) if question.signal == "latency" else responsibility.for_errors(found, origins(found))
+def _since(question: Question, started: Onset | None) -> Onset:
+    """The onset, or, where none is clear, somewhere between the windows."""
+    return started or Onset(question.focus.start, question.reference.end, question.focus.start, 0.0)
+
+
+def _began(question: Question, found: Requests) -> npt.NDArray[np.int64] | None:
+    """Where failures began, if they are what is asked about; None for latency."""
+    return None if question.signal == "latency" else origins(found)
+
+
+def _responsible(found: Requests, began: npt.NDArray[np.int64] | None) -> Responsibility:
+    return responsibility.for_time(found) if began is None else responsibility.for_errors(found, began)
 
 
 def _shares(question: Question, here: Requests) -> tuple[list[Contribution], list[Share]]:
     """The parts of the change, and who adds to it: both add up to it."""
-    parts = attribution.where_the_time_went(here) if question.signal == "latency" else attribution.where_errors_began(here, origins(here))
-    doers = _responsible(question, here)
-    amount = [np.average(doers.amount[rows], axis=0, weights=here.weight[rows]) for rows in (here.in_focus, ~here.in_focus)]
-    return parts, [Share(doer, float(amount[0][n] - amount[1][n]), doers.parts[n]) for n, doer in enumerate(doers.doers) if doers.parts[n]]
+    began = _began(question, here)
+    parts = attribution.where_the_time_went(here) if began is None else attribution.where_errors_began(here, began)
+    doers = _responsible(here, began)
+    before, after = here.means(doers.amount)
+    return parts, [Share(doer, float(after[n] - before[n]), doers.parts[n]) for n, doer in enumerate(doers.doers) if doers.parts[n]]
 
 
 def _amounts(question: Question, told: Requests, shares: list[Share]) -> dict[tuple[str, str], Floats]:
@@ -111,7 +121,7 @@ def _amounts(question: Question, told: Requests, shares: list[Share]) -> dict[tu
     for share in shares:
         size[share.doer.entity] = size.get(share.doer.entity, 0.0) + share.amount
     largest = sorted(size, key=lambda entity: -abs(size[entity]))[:MOST_ENTITIES]
-    found = _responsible(question, told).of_entities()
+    found = _responsible(told, _began(question, told)).of_entities()
     return {entity: found[entity] for entity in largest if entity in found}
 
 
@@ -149,8 +159,8 @@ def _measured(question: Question, found: Requests) -> Floats:
 def _change_of(found: Requests, values: Floats) -> float:
     if not found.in_focus.any() or found.in_focus.all():
         return 0.0
-    after, before = (float(np.average(values[rows], weights=found.weight[rows])) for rows in (found.in_focus, ~found.in_focus))
-    return after - before
+    before, after = found.means(values)
+    return float(after - before)
 
 
 def _carriers(here: Requests, over: Floats) -> tuple[npt.NDArray[np.int64], list[str]]:
@@ -259,7 +269,7 @@ def _throughput(question: Question, here: Requests, changes: list[Change], notes
     parts.sort(key=lambda c: -abs(c.delta))
     candidates, unexplained = rank_traffic(change, parts, question.service)
     started = onset.of_rate(here.start, here.weight, question.reference.start, question.focus.end)
-    since = started or onset.Onset(question.focus.start, question.reference.end, question.focus.start, 0.0)
+    since = _since(question, started)
     judged = [
         change_tests.Judged(
             c,

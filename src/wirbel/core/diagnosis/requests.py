@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -52,11 +53,6 @@ class Requests:
     is_call: npt.NDArray[np.bool_]
     repeated: npt.NDArray[np.bool_]
 
-    @property
-    def asked(self) -> npt.NDArray[np.bool_]:
-        """Calls that the request asks for by itself, repeats left out. Shape (rows,)."""
-        return self.is_call & ~self.repeated
-
     def __len__(self) -> int:
         return len(self.roots)
 
@@ -69,6 +65,31 @@ class Requests:
         rows = np.flatnonzero((self.request >= 0) & (values != 0))
         place = (self.request[rows], self.part[rows])
         return sparse.csr_array((np.asarray(values[rows], np.float64), place), shape=(len(self), max(len(self.parts), 1)))
+
+    @cached_property
+    def time(self) -> sparse.csr_array:
+        """Time on the critical path, s: shape (requests, parts)."""
+        return self.per_part(self.self_time / 1e9)
+
+    @cached_property
+    def calls(self) -> sparse.csr_array:
+        """Calls that the requests ask for by themselves, repeats left out: shape (requests, parts)."""
+        return self.per_part(self.is_call & ~self.repeated)
+
+    def means(self, values: Floats | sparse.csr_array) -> tuple[Floats, Floats]:
+        """Weighted means of ``values``, shape (requests, …), over the reference and over the focus, which both must have requests."""
+        sides = (np.where(self.in_focus == side, self.weight, 0.0) for side in (False, True))
+        before, after = (np.asarray(weight @ values) / weight.sum() for weight in sides)
+        return before, after
+
+    def touched(self, **values: str) -> npt.NDArray[np.bool_]:
+        """Requests with a span under them that has all these values of its columns (service, version, …). Shape (requests,)."""
+        rows = self.request >= 0
+        for column, value in values.items():
+            rows &= _equal(self.table[column], value)
+        met = np.zeros(len(self), np.bool_)
+        met[self.request[rows]] = True
+        return met
 
     def at_quantile(self, among: npt.NDArray[np.bool_], values: Floats, share: float) -> int | None:
         """The request at a quantile of ``values`` among those marked; None if none is."""
@@ -208,7 +229,7 @@ def _parts(table: pa.Table, parent: Ints, kind: Ints, request: Ints) -> tuple[li
     peer_kind, peer_kinds = arrow.codes(table["peer_kind"])
     inside = request >= 0
     calls_out = np.isin(kind, spans.CALL_KINDS)
-    to_service = calls_out & (peer_kind == (peer_kinds.index("service") if "service" in peer_kinds else -2))
+    to_service = calls_out & _equal(table["peer_kind"], "service")
 
     # A span inside a service counts with the entry span above it: follow parents of the same
     # service until one that was called from elsewhere.

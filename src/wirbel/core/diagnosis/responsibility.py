@@ -84,8 +84,7 @@ class _Shares:
 
 def for_time(requests: Requests) -> Responsibility:
     """Who adds time to each request, s."""
-    time, calls = requests.per_part(requests.self_time / 1e9), requests.per_part(requests.asked)
-    flow = _Flow.of(requests, Split.of(requests, time, calls))
+    flow = _Flow.of(requests, Split.of(requests, requests.time, requests.calls))
     shares = _Shares(requests.parts)
     for s, service in enumerate(flow.services):
         own, outgoing, incoming = flow.own[s], flow.outgoing[s], flow.incoming[s]
@@ -103,7 +102,7 @@ def for_time(requests: Requests) -> Responsibility:
             called = Doer(*callee(part), "waiting" if part.kind == TRANSFER else "slower-work")
             shares.add("time", e, called, 1.0, about=e)
             shares.add("calls", e, called, -flow.price[e])
-    amount = (time @ shares.matrix("time") + calls @ shares.matrix("calls")).toarray()
+    amount = (requests.time @ shares.matrix("time") + requests.calls @ shares.matrix("calls")).toarray()
     return Responsibility(list(shares.doers), amount, [[requests.parts[p] for p in sorted(about)] for about in shares.parts])
 
 
