@@ -73,7 +73,7 @@ def traces_kept_whole(table: pa.Table, share: float) -> Keys:
     their operation, the rare, and one of an operation of which the sample would have none."""
     if not table.num_rows:
         return np.zeros(0, np.uint64)
-    traces = _Traces.of(table)
+    traces = _Traces(table)
     return np.asarray(traces.key[traces.whole | traces.alone(share)])
 
 
@@ -84,7 +84,7 @@ def thin_spans(table: pa.Table, share: float, elsewhere: Keys) -> pa.Table:
     """
     if not table.num_rows:
         return table
-    traces = _Traces.of(table)
+    traces = _Traces(table)
     whole = traces.whole | np.isin(traces.key, elsewhere)
     kept = (traces.number < share) | traces.alone(share)
     factor = factors(traces.group, traces.duration, traces.weight, whole, kept, share)[traces.of_row]
@@ -105,10 +105,6 @@ class _Traces:
         self.group = _groups(table.select(["service", "operation"]).take(pa.array(head)))
         failed = np.bincount(self.of_row, weights=arrow.numbers(table["outcome"]) == spans.ERROR) > 0
         self.whole = failed | _slowest(self.group, self.duration) | (np.bincount(self.group)[self.group] < RARE)
-
-    @classmethod
-    def of(cls, table: pa.Table) -> _Traces:
-        return cls(table)
 
     def alone(self, share: float) -> Bools:
         """The trace with the lowest number of each group of which the sample has none."""

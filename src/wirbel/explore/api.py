@@ -117,16 +117,8 @@ class Conditions(Schema):
         pairs = [text.partition("=") for text in self.carrying]
         if wrong := next((key for key, sign, _ in pairs if not sign or not key), None):
             raise InvalidQuestion(f"write ATTRIBUTE=VALUE, not {wrong!r}")
-        return Filter(
-            self.service,
-            self.operation,
-            self.version,
-            self.instance,
-            self.outcome,
-            self.slower_than_s,
-            self.faster_than_s,
-            tuple((key, value) for key, _, value in pairs),
-        )
+        own = self.model_dump(exclude={"carrying"})
+        return Filter(**own, attributes=tuple((key, value) for key, _, value in pairs))
 
 
 @router.get("/traces", response=schemas.TraceList)

@@ -86,8 +86,8 @@ def _charts(found: cell_series.Totals, grid: Grid, latency: Band) -> ServiceChar
     # Failures first: they are drawn from the axis upward, so that a few among many can be seen.
     per_outcome: list[tuple[Outcome, npt.NDArray[np.float64]]] = [
         ("error", found.failed[0]),
-        ("client error", found.refused[0]),
-        ("ok", count - found.failed[0] - found.refused[0]),
+        ("client error", found.client_errors[0]),
+        ("ok", count - found.failed[0] - found.client_errors[0]),
     ]
     return ServiceCharts(
         start=rfc3339(grid.first),

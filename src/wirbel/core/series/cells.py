@@ -28,7 +28,7 @@ class Totals:
 
     rows: Floats
     count: Floats
-    refused: Floats
+    client_errors: Floats
     failed: Floats
     total: Floats
     quantiles: Floats
@@ -81,7 +81,7 @@ def totals(table: pa.Table, group: Ints, groups: int, bounded: bool = False) -> 
     return Totals(
         rows=rows,
         count=add(count),
-        refused=add(np.where(outcome == spans.CLIENT_ERROR, count, 0.0)),
+        client_errors=add(np.where(outcome == spans.CLIENT_ERROR, count, 0.0)),
         failed=add(np.where(outcome == spans.ERROR, count, 0.0)),
         total=add(arrow.numbers(table["total"])),
         quantiles=middle,
@@ -91,7 +91,7 @@ def totals(table: pa.Table, group: Ints, groups: int, bounded: bool = False) -> 
 
 
 def by_point(table: pa.Table, grid: Grid, group: Ints | None = None, groups: int = 1) -> Totals:
-    """Totals for each (group, point); arrays of shape (groups, points), quantiles (groups, points, 3)."""
+    """Totals for each (group, point); arrays of shape (groups, points), quantiles (groups, points, percentiles)."""
     base = grid.index(table)
     combined = base if group is None else group * grid.count + base
     flat = totals(table, combined, groups * grid.count)
@@ -99,7 +99,7 @@ def by_point(table: pa.Table, grid: Grid, group: Ints | None = None, groups: int
     return Totals(
         rows=flat.rows.reshape(shape),
         count=flat.count.reshape(shape),
-        refused=flat.refused.reshape(shape),
+        client_errors=flat.client_errors.reshape(shape),
         failed=flat.failed.reshape(shape),
         total=flat.total.reshape(shape),
         quantiles=flat.quantiles.reshape(*shape, -1),
