@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { duration, share, significant, span } from "./format";
+import { duration, share, signed, significant, span } from "./format";
 
 test("three significant digits without trailing zeros", () => {
   expect(significant(1.9182)).toBe("1.92");
@@ -14,7 +14,15 @@ test("a duration takes the unit that fits, and a missing one is not zero", () =>
   expect(duration(0.0221)).toBe("22.1 ms");
   expect(duration(0.0000123)).toBe("12.3 µs");
   expect(duration(0)).toBe("0 ms");
+  expect(duration(-4.2e-17)).toBe("0 ms");
+  expect(duration(-0.00014)).toBe("−140 µs");
   expect(duration(null)).toBe("–");
+});
+
+test("a difference has its sign, unless it is none", () => {
+  expect(signed(duration(0.0368), 0.0368)).toBe("+36.8 ms");
+  expect(signed(duration(-0.000139), -0.000139)).toBe("−139 µs");
+  expect(signed(duration(3.4e-10), 3.4e-10)).toBe("0 ms");
 });
 
 test("shares and spans of time", () => {

@@ -10,16 +10,19 @@ export function significant(value: number, digits = 3): string {
   return value
     .toPrecision(digits)
     .replace(/(\.\d*?)0+(e|$)/, "$1$2")
-    .replace(/\.(e|$)/, "$1");
+    .replace(/\.(e|$)/, "$1")
+    .replace("-", "−");
 }
 
 const missing = "–";
+const NANOSECOND = 1e-9; // s; spans tell nothing finer, and sums only round beneath it
 
 export function duration(seconds: number | null | undefined): string {
   if (seconds == null) return missing;
   const size = Math.abs(seconds);
   if (size >= 1) return `${significant(seconds)} s`;
-  if (size >= 0.001 || size === 0) return `${significant(seconds * 1000)} ms`;
+  if (size < NANOSECOND) return "0 ms";
+  if (size >= 0.001) return `${significant(seconds * 1000)} ms`;
   return `${significant(seconds * 1e6)} µs`;
 }
 
@@ -60,7 +63,7 @@ export function percentileTitle(
 }
 
 export function signed(text: string, value: number): string {
-  return value > 0 ? `+${text}` : text.replace("-", "−");
+  return value > 0 && /[1-9]/.test(text) ? `+${text}` : text.replace("-", "−");
 }
 
 export function quantity(value: number, unit: string): string {

@@ -81,7 +81,7 @@ export function Outline({
                   </span>
                 )}
                 <span className="ml-auto pl-3 whitespace-nowrap text-second" title="self time on the critical path">
-                  {onPath ? `own ${duration(span.self_ms / 1000)}` : "off the path"}
+                  {onPath ? `self ${duration(span.self_ms / 1000)}` : "off the path"}
                 </span>
                 <span className="w-[72px] text-right whitespace-nowrap">{duration(span.duration_ms / 1000)}</span>
               </div>
