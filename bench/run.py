@@ -22,6 +22,7 @@ from opentelemetry.proto.collector.trace.v1.trace_service_pb2 import ExportTrace
 
 from bench import load
 from bench.json_door import bench_json
+from bench.lookup import bench_lookup
 from bench.world import bench_world
 from wirbel.core import arrow
 from wirbel.core.signals import otlp, spans
@@ -229,7 +230,9 @@ def bench_questions() -> None:
     start, end = NOW - 6 * HOUR_NS, NOW
     found = windows.signal(start, end)
     minute = 60 * 10**9
-    focus, reference = ((found.grid.first + a * minute, min(found.grid.first + b * minute, end)) for a, b in (found.proposal.focus, found.proposal.reference))
+    focus, reference = (
+        (found.series.grid.first + a * minute, min(found.series.grid.first + b * minute, end)) for a, b in (found.proposal.focus, found.proposal.reference)
+    )
     asked = Asked("quay-web", None, "latency", focus, reference)
     cold = timed(lambda: ask(asked))
     warm = statistics.median(timed(lambda: ask(asked)) for _ in range(5))
@@ -285,6 +288,7 @@ def run(names: list[str]) -> None:
         "workers": lambda: bench_two_workers(table),
         "records": bench_logs_and_points,
         "questions": bench_questions,
+        "lookup": bench_lookup,
         "json": bench_json,
         "world": bench_world,
     }

@@ -19,6 +19,7 @@ from wirbel.core import arrow, cells
 from wirbel.core.series import cells as cell_series
 from wirbel.core.series.grid import Grid
 from wirbel.core.signals import otlp, points, spans
+from wirbel.core.topology.graph import EntityId
 from wirbel.store import packer, partitions, reading, retention
 from wirbel.store.models import Block, Receipt, Retention, Stream
 from wirbel.store.streams import DAY_NS, HOUR_NS
@@ -55,7 +56,7 @@ def spans_over(hours: int, parts: int, offset: int = 0) -> None:
 def totals(cells_read) -> dict[str, float]:  # type: ignore[no-untyped-def]
     group = np.zeros(cells_read.num_rows, np.int64)
     found = cell_series.totals(cell_series.entries(cells_read), group, 1)
-    return {"rows": found.rows[0], "count": found.count[0], "failed": found.failed[0], **{f"q{n}": q for n, q in enumerate(found.quantiles[0])}}
+    return {"rows": found.sample_size[0], "count": found.count[0], "failed": found.failed[0], **{f"q{n}": q for n, q in enumerate(found.quantiles[0])}}
 
 
 @settings(max_examples=8, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
@@ -119,7 +120,7 @@ def test_a_year_of_summaries_is_drawn_in_days_and_adds_up() -> None:
         made = made.set_column(0, "minute", pa.array(arrow.numbers(made["minute"]) - NOW + at))
         packer.write_summaries(Stream.CELLS, cells.summarise(made, 3600 * 10**9), 3600)
     grid = Grid(NOW - 364 * DAY_NS, NOW + DAY_NS)
-    found = cell_series.by_point(reading.cells(grid.first, grid.end, step=grid.cell_step), grid)
+    found = cell_series.by_point(reading.cells(grid.first, grid.end, step=grid.cell_step), grid, [EntityId("service", "shop")]).totals
     assert grid.step == 24 * 3600
     assert found.count.sum() == 12 * 40
     assert (found.count[0] > 0).sum() == 12

@@ -7,6 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.builders import NOW, table
+from wirbel.core import arrow
 from wirbel.core import cells as cell_model
 from wirbel.core.signals import spans
 from wirbel.store import blocks, bloom, packer, reading, segments
@@ -177,6 +178,18 @@ def test_the_filter_rarely_lets_strangers_in(counted_up: bool) -> None:
     )
     made = bloom.build(ids[:2000])
     assert sum(bloom.may_contain(made, ids[n : n + 1]) for n in range(2000, 6000)) / 4000 < 0.02
+
+
+def test_of_a_stored_filter_one_segment_says_what_all_of_it_says() -> None:
+    """More traces than one segment holds: the one that the database cuts out is where the filter has the id."""
+    packer.write("spans", some_spans(range(1, 3_000)))
+    stored = Block.objects.filter(stream="spans").get()
+    assert len(stored.trace_filter) > 10 * bloom.SEGMENT
+    ids = arrow.ids(spans.deduplicate(some_spans(range(1, 6_000, 37)))["trace_id"], 16)
+    known = bloom.may_contain(bytes(stored.trace_filter), ids)
+    assert 0.3 < known.mean() < 0.7
+    for one, expected in zip(ids, known, strict=True):
+        assert bool(reading.blocks_of_trace(one.tobytes())) == expected
 
 
 def test_parquet_and_back() -> None:

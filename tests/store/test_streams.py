@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import threading
+from importlib import import_module
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 import pytest
+from django.apps import apps
 from django.db import connection
 
 from tests.builders import NOW, table
@@ -308,3 +310,14 @@ def test_two_workers_that_hold_the_same_span_store_it_once() -> None:
     ids = [i for part in blocks.read(Block.objects.filter(stream="spans")) for i in part["span_id"].to_pylist()]
     assert len(ids) == len(set(ids)) == 39 * 3
     assert recount(reading.cells(*WIDE)) == recount(cell_model.derive(reading.window_spans(*WIDE)))
+
+
+def test_filters_of_older_versions_are_made_again() -> None:
+    packer.write("spans", some_spans(range(1, 50)))
+    packer.write("logs", some_logs(20).table, level=1)
+    made = [*Block.objects.order_by("id").values_list("trace_filter", "word_filter")]
+    assert [(held is not None, of_words is not None) for held, of_words in made].count((True, True)) == 1
+    Block.objects.filter(stream="spans").update(trace_filter=b"as it was")
+    Block.objects.filter(stream="logs").update(trace_filter=b"as it was", word_filter=b"as it was")
+    import_module("wirbel.store.migrations.0007_filters_in_segments").make_again(apps, None)
+    assert [*Block.objects.order_by("id").values_list("trace_filter", "word_filter")] == made

@@ -11,11 +11,12 @@ from datetime import UTC, datetime
 from typing import Any
 
 import pyarrow as pa
+import pyarrow.compute as pc
 from django.db.models import Model
 
 from wirbel.core import arrow
 from wirbel.core.signals.entities import Entity as EntityOf
-from wirbel.core.signals.entities import entities_of
+from wirbel.core.signals.entities import entities_of, naming_columns
 from wirbel.core.topology import graph
 from wirbel.core.topology.graph import relations_of
 from wirbel.store.models import Arrival, AttributeName, Entity, Metric, Relation, Service, Stream
@@ -35,12 +36,15 @@ def remember(stream: str, table: pa.Table) -> None:
     """Takes note of what a packed table holds."""
     if not table.num_rows:
         return
-    services = _services_in(stream, table)
-    _remember_services(stream, services)
-    first, last = min(row["at_min"] for row in services), max(row["at_max"] for row in services)
-    entities = entities_of(table)
+    named = _seen(stream, table, naming_columns(table))
+    services = (
+        named.group_by(["environment", "service"]).aggregate([("first", "min"), ("last", "max")]).rename_columns(["environment", "service", "first", "last"])
+    )
+    _remember_services(stream, services.to_pylist())
+    first, last = pc.min(named["first"]).as_py(), pc.max(named["last"]).as_py()
+    entities = entities_of(named)
     _remember_entities(entities, first, last)
-    _remember_relations(relations_of(table, entities, first, last))
+    _remember_relations(relations_of(named, entities, first, last))
     _remember_names(stream, table)
     if stream == Stream.POINTS:
         _remember_metrics(table)
@@ -68,18 +72,19 @@ def _remember_services(stream: str, seen: list[dict[str, Any]]) -> None:
             if room <= 0:
                 continue
             room -= 1
-            service = known[key] = Service(environment=key[0], name=key[1], first_seen=row["at_min"], last_seen=row["at_max"])
-        elif service.first_seen <= row["at_min"] and service.last_seen >= row["at_max"] and stream in service.streams:
+            service = known[key] = Service(environment=key[0], name=key[1], first_seen=row["first"], last_seen=row["last"])
+        elif service.first_seen <= row["first"] and service.last_seen >= row["last"] and stream in service.streams:
             continue
         service.streams = sorted({*service.streams, stream})
-        service.first_seen, service.last_seen = min(service.first_seen, row["at_min"]), max(service.last_seen, row["at_max"])
+        service.first_seen, service.last_seen = min(service.first_seen, row["first"]), max(service.last_seen, row["last"])
         changed.append(service)
     _write(Service, changed, ["environment", "name"], ["first_seen", "last_seen", "streams"])
 
 
-def _services_in(stream: str, table: pa.Table) -> list[dict[str, Any]]:
-    seen = table.select(["environment", "service"]).append_column("at", pa.array(LAYOUTS[stream].begins(table)))
-    return seen.group_by(["environment", "service"]).aggregate([("at", "min"), ("at", "max"), ("at", "count")]).to_pylist()
+def _seen(stream: str, table: pa.Table, keys: list[str]) -> pa.Table:
+    """Each distinct set of values of some columns, with the times of its first and its last record (ns) and how many there are."""
+    seen = table.select(keys).append_column("at", pa.array(LAYOUTS[stream].begins(table)))
+    return seen.group_by(keys).aggregate([("at", "min"), ("at", "max"), ("at", "count")]).rename_columns([*keys, "first", "last", "count"])
 
 
 def note_arrivals(stream: str, table: pa.Table) -> None:
@@ -88,11 +93,11 @@ def note_arrivals(stream: str, table: pa.Table) -> None:
     at = datetime.fromtimestamp(now_s - now_s % ARRIVAL_S, UTC)
     known = {(a.environment, a.service): a for a in Arrival.objects.filter(at=at, stream=stream)}
     changed: dict[tuple[str, str], Arrival] = {}
-    for row in _services_in(stream, table)[:MOST_SERVICES] if table.num_rows else []:
+    for row in _seen(stream, table, ["environment", "service"]).to_pylist()[:MOST_SERVICES] if table.num_rows else []:
         key = (row["environment"], _short(row["service"]))
         arrival = changed.get(key) or known.get(key) or Arrival(environment=key[0], service=key[1], stream=stream, at=at, rows=0, newest=0)
-        arrival.rows += row["at_count"]
-        arrival.newest = max(arrival.newest, row["at_max"])
+        arrival.rows += row["count"]
+        arrival.newest = max(arrival.newest, row["last"])
         changed[key] = arrival
     _write(Arrival, list(changed.values()), ["at", "environment", "service", "stream"], ["rows", "newest"])
 
@@ -183,7 +188,7 @@ def _remember_names(stream: str, table: pa.Table) -> None:
     if stream == Stream.POINTS:
         return  # labels of series are read where the series are
     for environment in table["environment"].unique().to_pylist():
-        part = table.filter(pa.compute.equal(table["environment"], environment)) if len(table["environment"].unique()) > 1 else table
+        part = table.filter(pc.equal(table["environment"], environment)) if len(table["environment"].unique()) > 1 else table
         known = {(n.level, n.name): n for n in AttributeName.objects.filter(environment=environment, stream=stream)}
         changed = []
         for level, key, count in _names_in(stream, part):

@@ -145,14 +145,20 @@ def detail(stream: str, start: int, end: int, environment: str | None = None) ->
 
 def trace(trace_id: bytes) -> pa.Table:
     """All stored spans of one trace, empty if there are none."""
-    words = np.frombuffer(trace_id, np.uint64).reshape(1, 2)
     target = pa.scalar(trace_id, pa.binary(16))
     with snapshot():
         fresh = not_packed(Where(Stream.SPANS, 0, 2**63 - 1))
-        filters = blocks.in_binary(Block.objects.filter(stream=Stream.SPANS, step=0).values_list("id", "trace_filter"))
-        candidates = [block for block, known in filters if bloom.may_contain(known, words)[0]]
-        parts = blocks.traces_in(candidates, trace_id)
+        parts = blocks.traces_in(blocks_of_trace(trace_id), trace_id)
     return spans.combine([*parts, *([] if fresh is None else [fresh.filter(pc.equal(fresh["trace_id"], target))])])
+
+
+def blocks_of_trace(trace_id: bytes) -> list[int]:
+    """Ids of the blocks that may hold spans of a trace, at any time: a long or queued one may lie in distant ones."""
+    words = np.frombuffer(trace_id, np.uint64).reshape(1, 2)
+    held = Block.objects.filter(stream=Stream.SPANS, step=0, trace_filter__isnull=False)
+    found = [*blocks.in_binary(held.annotate(segment=bloom.segment_of("trace_filter", words)).values_list("id", "segment"))]
+    may = bloom.segments_may_contain([segment for _, segment in found], words)
+    return [block for (block, _), known in zip(found, may, strict=True) if known]
 
 
 def changes(start: int, end: int, environment: str | None = None, service: str | None = None) -> list[Change]:

@@ -10,15 +10,16 @@ import numpy.typing as npt
 import pyarrow as pa
 
 from wirbel.core import arrow, cells, thinning
-from wirbel.core.signals import logs, points, spans
+from wirbel.core.signals import logs, otlp, points, spans
 from wirbel.store.models import Stream
 
 Ints = npt.NDArray[np.int64]
 Times = Callable[[pa.Table], Ints]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Layout:
+    signal: str | None  # of OTLP, in which such records are sent
     schema: pa.Schema
     combine: Callable[[list[pa.Table]], pa.Table]  # several tables as one, in the order of a block, each row once
     begins: Times  # of each row, ns
@@ -45,45 +46,52 @@ def _column(name: str) -> Times:
 
 LAYOUTS: dict[str, Layout] = {
     Stream.SPANS: Layout(
-        spans.SPAN_SCHEMA,
-        spans.combine,
-        _column("start"),
-        lambda table: arrow.numbers(table["start"]) + arrow.numbers(table["duration"]),
-        spans.trace_starts,  # whole traces stay together
-        frozenset({"span_id", "start", "duration", "trace_id"}),
-        ("start", "duration"),
+        signal=otlp.TRACES.name,
+        schema=spans.SPAN_SCHEMA,
+        combine=spans.combine,
+        begins=_column("start"),
+        ends=lambda table: arrow.numbers(table["start"]) + arrow.numbers(table["duration"]),
+        belongs=spans.trace_starts,  # whole traces stay together
+        plain=frozenset({"span_id", "start", "duration", "trace_id"}),
+        steady=("start", "duration"),
         thin=thinning.thin_spans,
     ),
     Stream.LOGS: Layout(
-        logs.LOG_SCHEMA,
-        logs.combine,
-        _column("time"),
-        _column("time"),
-        _column("time"),
-        frozenset({"time", "observed", "span_id", "trace_id"}),
-        ("time", "observed"),
+        signal=otlp.LOGS.name,
+        schema=logs.LOG_SCHEMA,
+        combine=logs.combine,
+        begins=_column("time"),
+        ends=_column("time"),
+        belongs=_column("time"),
+        plain=frozenset({"time", "observed", "span_id", "trace_id"}),
+        steady=("time", "observed"),
         thin=thinning.thin_logs,
     ),
     Stream.POINTS: Layout(
-        points.POINT_SCHEMA,
-        points.combine,
-        _column("time"),
-        _column("time"),
-        _column("time"),
-        frozenset({"time"}),
-        ("time",),
+        signal=otlp.METRICS.name,
+        schema=points.POINT_SCHEMA,
+        combine=points.combine,
+        begins=_column("time"),
+        ends=_column("time"),
+        belongs=_column("time"),
+        plain=frozenset({"time"}),
+        steady=("time",),
         summarise=points.summarise,
         merge_summaries=points.merge_summaries,
     ),
     Stream.CELLS: Layout(
-        cells.CELL_SCHEMA,
-        cells.merge,
-        _column("minute"),
-        lambda table: arrow.numbers(table["minute"]) + cells.MINUTE_NS,
-        _column("minute"),
-        frozenset(),
-        (),
+        signal=None,  # derived, not sent
+        schema=cells.CELL_SCHEMA,
+        combine=cells.merge,
+        begins=_column("minute"),
+        ends=lambda table: arrow.numbers(table["minute"]) + cells.MINUTE_NS,
+        belongs=_column("minute"),
+        plain=frozenset(),
+        steady=(),
         summarise=cells.summarise,
         merge_summaries=lambda tables, step_ns: cells.merge(tables),
     ),
 }
+
+STREAM_OF = {layout.signal: stream for stream, layout in LAYOUTS.items() if layout.signal}
+"""The stream in which each signal is kept, by its name."""
