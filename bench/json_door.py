@@ -32,7 +32,7 @@ def best(work: Callable[[], object]) -> float:
 
 
 def lines_of(signal: str, table: pa.Table) -> list[bytes]:
-    encode = {"traces": otlp.traces.encode, "metrics": otlp.metrics.encode, "logs": otlp.logs.encode}[signal]
+    encode = otlp.ENCODERS[signal]
     return [otlp.protobuf_to_json(otlp.SIGNALS[signal], encode(table.slice(first, ROWS_A_REQUEST))) for first in range(0, table.num_rows, ROWS_A_REQUEST)]
 
 

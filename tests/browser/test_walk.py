@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import re
 import time
+from datetime import datetime
 from urllib.parse import parse_qs, urlparse
+from zoneinfo import ZoneInfo
 
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Browser, Page, expect
 
 from tests.api_client import Api
 from tests.builders import request
@@ -25,7 +27,12 @@ def span_in_address(page: Page, name: str) -> str | None:
     return parse_qs(urlparse(page.url).query).get(name, [None])[0]
 
 
-def test_by_mouse_from_the_overview_to_one_trace(page: Page, instance: Instance) -> None:
+def as_shown(sentence: str, zone: str = "UTC") -> str:
+    """A sentence of the API with its times as a screen in that zone has them."""
+    return re.sub(r"[\d-]{10}T[\d:]{8}Z", lambda found: f"{datetime.fromisoformat(found[0]).astimezone(ZoneInfo(zone)):%H:%M:%S}", sentence)
+
+
+def test_by_mouse_from_the_overview_to_one_trace(page: Page, instance: Instance, chromium: Browser) -> None:
     api = Api(instance)
     rows = page.locator("tr[data-service]")
     expect(rows).to_have_count(12)
@@ -47,10 +54,13 @@ def test_by_mouse_from_the_overview_to_one_trace(page: Page, instance: Instance)
     expect(page.get_by_role("heading", level=1)).to_contain_text("quay-web")
     for chart in ("Requests/s by outcome", "Latency percentiles with the expected band of p95", "Share of requests that failed"):
         expect(page.get_by_role("img", name=chart)).to_be_visible()
-    outcomes = page.get_by_role("img", name="Requests/s by outcome").locator("path[data-outcome]")
-    fills = {one.get_attribute("data-outcome"): one.evaluate("path => getComputedStyle(path).fill") for one in outcomes.all()}
+    outcomes = page.get_by_role("img", name="Requests/s by outcome").locator("path[data-rate]")
+    fills = {one.get_attribute("data-rate"): one.evaluate("path => getComputedStyle(path).fill") for one in outcomes.all()}
     assert set(fills) == {"ok", "client error", "error"}
     assert len({*fills.values(), "rgb(0, 0, 0)"}) == 4, fills
+    logs = page.get_by_role("img", name="Log records/s by severity").locator("path[data-rate]")
+    expect(logs).to_have_count(3)
+    assert {one.get_attribute("data-rate") for one in logs.all()} == {"error", "warning", "lower"}
     page.get_by_role("button", name="find cause at POST /reservations").click()
     expect(page.get_by_role("heading", level=1)).to_have_text(re.compile("Why is quay-web POST /reservations slow"))
     identity = urlparse(page.url).path.rsplit("/", 1)[1]
@@ -58,9 +68,18 @@ def test_by_mouse_from_the_overview_to_one_trace(page: Page, instance: Instance)
     first = page.get_by_role("article", name="Candidate 1")
     expect(first).to_contain_text("berth-planner 4.8.0 makes more calls")
     for evidence in answer["candidates"][0]["evidence"]:
-        expect(first).to_contain_text(evidence["text"])
+        expect(first).to_contain_text(as_shown(evidence["text"]))
     expect(page.get_by_role("region", name="What changed")).to_contain_text("not involved")
     expect(page.get_by_role("region", name="Over-represented values")).to_contain_text("4.8.0")
+
+    abroad = chromium.new_context(timezone_id="Asia/Kolkata", storage_state=page.context.storage_state()).new_page()
+    abroad.goto(page.url)
+    told = abroad.get_by_role("article", name="Candidate 1")
+    dated = [evidence["text"] for evidence in answer["candidates"][0]["evidence"] if "Z" in evidence["text"]]
+    assert dated
+    for text in dated:
+        expect(told).to_contain_text(as_shown(text, "Asia/Kolkata"))
+    abroad.context.close()
 
     page.get_by_role("link", name="A slow request beside a normal one").click()
     expect(page.get_by_text("A normal one", exact=True)).to_be_visible()
@@ -201,7 +220,8 @@ def test_a_service_that_starts_sending_appears_by_itself(page: Page, instance: I
     span = {"name": "GET /berths", "start_time_unix_nano": now - 40 * 10**6, "end_time_unix_nano": now}
     resource = {"service.name": "late-arrival", "deployment.environment.name": "harbour-office"}
     expect(page.get_by_text("Nothing was sent in this time").or_(page.get_by_text("Nothing has been sent yet"))).to_be_visible()
-    assert instance.post("/v1/traces", request(*[span] * 3, resource=resource).SerializeToString())[0] == 200
+    status, answer, _ = instance.post("/v1/traces", request(*[span] * 3, resource=resource).SerializeToString())
+    assert status == 200, answer
     expect(page.locator("tr[data-service='late-arrival']")).to_be_visible(timeout=5_000)
 
 

@@ -45,13 +45,29 @@ def change(minute: float, service: str | None = "back", **more: Any) -> Change:
     return Change(**{"id": "c", "kind": "deploy", "at": NOW + round(minute * MINUTE * 10**6), "service": service, **more})
 
 
-def judged(given: Change, amounts: Mapping[tuple[str, str], Floats], symptom: Floats | None = None) -> Judged:
+def judged(
+    given: Change,
+    amounts: Mapping[tuple[str, str], Floats],
+    symptom: Floats | None = None,
+    calls: Mapping[tuple[str, tuple[str, str]], Floats] | None = None,
+) -> Judged:
     everything = sum(amounts.values()) if symptom is None else symptom
     started = onset.find(REQUESTS.start, everything)
     assert started is not None
     delta = everything[REQUESTS.in_focus].mean() - everything[~REQUESTS.in_focus].mean()
     onsets = {entity: onset.find(REQUESTS.start, amount) for entity, amount in amounts.items()}
-    [found] = judge(Judging(REQUESTS, amounts, onsets, everything, started, float(delta), {"back": {("database", "db")}}), [given])
+    [found] = judge(
+        Judging(
+            requests=REQUESTS,
+            amounts=amounts,
+            onsets=onsets,
+            symptom=everything,
+            symptom_onset=started,
+            delta=float(delta),
+            calls=calls or {("back", DATABASE): step(200)},
+        ),
+        [given],
+    )
     return found
 
 
@@ -76,6 +92,21 @@ def test_what_rises_slowly_after_a_change_may_come_from_it() -> None:
 
 def test_nothing_stepped_at_an_innocent_change() -> None:
     assert judged(change(59.9), {BACK: step(200), DATABASE: step(60)}).verdict == "innocent"
+
+
+def test_a_changes_service_is_told_when_what_its_calls_cost_stepped_at_it() -> None:
+    """A new version may ask the database for more each time: its own time stays, the database's does not."""
+    mine, amounts = ("back", DATABASE), {BACK: step(200), DATABASE: step(60)}
+    found = judged(change(59.9), amounts, calls={mine: step(60)})
+    assert (found.entity, found.verdict) == (DATABASE, "calls")
+    assert judged(change(20), amounts, calls={mine: step(60)}).verdict == "innocent"
+    assert judged(change(59.9, "front"), {**amounts, FRONT: step(200)}, calls={mine: step(60)}).verdict == "innocent"
+    others_stayed = judged(change(59.9), amounts, calls={mine: step(60), ("front", DATABASE): step(200)})
+    assert others_stayed.verdict == "calls"
+    assert others_stayed.control is not None
+    assert others_stayed.control.what == "other callers of it"
+    both_moved = {mine: step(60, 0.15), ("front", DATABASE): step(60, 0.15)}
+    assert judged(change(59.9), amounts, calls=both_moved).verdict == "innocent"  # it is the database
 
 
 def test_when_old_instances_moved_too_the_new_version_is_not_it() -> None:

@@ -12,9 +12,11 @@ from tests.builders import NOW, table
 from wirbel.core.diagnosis import attribution, requests
 from wirbel.core.diagnosis.inquire import diagnose
 from wirbel.core.diagnosis.model import Answer, Question, Window
+from wirbel.core.diagnosis.sentences import sentence
 from wirbel.core.errors import InvalidQuestion, NotEnoughData
 from wirbel.core.signals import spans
 from wirbel.core.signals.changes import Change
+from wirbel.core.topology.trace_set import TraceSet
 
 MINUTE = 60_000  # ms
 FOCUS_MS = 60 * MINUTE
@@ -189,6 +191,24 @@ def test_failures_are_given_to_where_they_began() -> None:
     assert (answer.candidates[0].name, answer.candidates[0].mechanism) == ("db", "errors")
 
 
+def test_a_deploy_after_which_calls_cost_more_is_told_on_what_is_called() -> None:
+    """The same statement, as often as before, five times as slow from the deploy of its caller on."""
+    answer = diagnose(question(), small_world(slow_database=5.0), [deploy("back", 59.9), deploy("front", 59.9)], [])
+    top = answer.candidates[0]
+    assert (top.name, top.change) == ("db", "back-59.9")
+    [fact] = [sentence(e) for e in top.evidence if e.kind == "change"]
+    assert "what back's calls of db add to a request" in fact
+    assert "nobody else calls it" in fact
+    assert {judged.change.service: judged.verdict for judged in answer.changes} == {"back": "calls", "front": "innocent"}
+
+
+def test_time_before_anything_was_sent_is_no_time_of_little_traffic() -> None:
+    long = question(reference=Window(NOW - 2 * FOCUS_MS * 10**6, NOW + FOCUS_MS * 10**6))
+    answer = diagnose(long, small_world(slow_database=5.0), [], [])
+    assert not [c for c in answer.candidates if c.kind == "load"]
+    assert not [e for c in answer.candidates for e in c.evidence if e.kind == "load"]
+
+
 def test_more_traffic_is_split_by_who_asks() -> None:
     answer = diagnose(question(signal="throughput"), small_world(load=3.0), [], [])
     parts_add_up(answer)
@@ -210,7 +230,9 @@ def test_parts_sum_to_the_delta_on_random_trees(seed: int, weight: float) -> Non
                 "operation": f"op{rng.integers(2)}" if n else "GET /", "peer": ["p", "q", None][rng.integers(3)], "peer_kind": ["database", "service", "external"][rng.integers(3)], "weight": weight if trace % 2 else 1.0,
             })  # fmt: skip
     everything = table(*rows)
-    built = requests.build(everything, requests.symptom_rows(everything, "front", None), (NOW + FOCUS_MS * 10**6, NOW + 3 * FOCUS_MS * 10**6))
+    built = requests.build(
+        TraceSet(everything), requests.symptom_rows(TraceSet(everything), "front", None), (NOW + FOCUS_MS * 10**6, NOW + 3 * FOCUS_MS * 10**6)
+    )
     change = attribution.effect(built, built.seconds, "s", "mean")
     parts = attribution.where_the_time_went(built)
     assert sum(c.delta for c in parts) == pytest.approx(change.delta, abs=1e-12)

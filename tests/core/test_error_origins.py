@@ -13,7 +13,7 @@ def origin_of(*made: Trace) -> list[tuple[str, str]]:
     """Service and operation in which the failure of each failing request began."""
     found = built(both_windows(lambda number, at, focus: made[0] if number == 1 else Trace(number, at, 10)))
     rows = origins(found)
-    return [(found.table["service"][int(row)].as_py(), found.table["operation"][int(row)].as_py()) for row in rows]
+    return [(found.traces.text("service", int(row)), found.traces.text("operation", int(row))) for row in rows]
 
 
 def test_it_is_the_end_of_the_chain() -> None:

@@ -2,10 +2,22 @@ from __future__ import annotations
 
 import numpy as np
 
-from wirbel.core.expected.band import Memory, expected_band
-from wirbel.core.expected.windows import departures, propose
+from wirbel.core.expected.band import Band, Memory, expected_band
+from wirbel.core.expected.windows import departures, propose, quiet_before
+from wirbel.core.series.grid import Grid
+from wirbel.core.series.series import Series
+from wirbel.core.topology.graph import EntityId
 
 NEEDED = Memory.of(60).needed
+
+
+def latency(values: np.ndarray, samples: np.ndarray, step_s: int = 60) -> Series:
+    grid = Grid(0, values.shape[1] * step_s * 10**9, step_s)
+    return Series([EntityId("service", "shop")], "p95", "s", "quantile", grid, values, samples)
+
+
+def band_of(values: np.ndarray, samples: np.ndarray, step_s: int = 60) -> Band:
+    return expected_band(latency(values, samples, step_s))
 
 
 def noise(minutes: int, seed: int, requests: int = 200) -> tuple[np.ndarray, np.ndarray]:
@@ -19,7 +31,7 @@ def test_normal_minutes_lie_inside_the_band() -> None:
     inside, shifted = [], []
     for seed in range(20):
         values, samples = noise(400, seed)
-        band = expected_band(values, samples)
+        band = band_of(values, samples)
         judged = ~band.learning[0]
         inside.append(((values >= band.low) & (values <= band.high))[0, judged].mean())
         shifted.append((values * 1.5 <= band.high)[0, judged].mean())
@@ -30,25 +42,25 @@ def test_normal_minutes_lie_inside_the_band() -> None:
 def test_few_requests_widen_the_band() -> None:
     values, samples = noise(300, 1)
     samples[0, 250] = 4
-    band = expected_band(values, samples)
+    band = band_of(values, samples)
     assert band.high[0, 250] - band.low[0, 250] > 2 * (band.high[0, 249] - band.low[0, 249])
 
 
 def test_nothing_is_claimed_while_learning_or_missing() -> None:
     values, samples = noise(100, 2)
     samples[0, 60:] = 0
-    band = expected_band(values, samples)
+    band = band_of(values, samples)
     assert band.learning[0, :NEEDED].all()
     assert np.isnan(band.low[0, :NEEDED]).all()
     assert (band.surprise[0, 60:] == 0).all()
-    empty = expected_band(np.full((1, 50), np.nan), np.zeros((1, 50)))
+    empty = band_of(np.full((1, 50), np.nan), np.zeros((1, 50)))
     assert empty.learning.all()
 
 
 def test_the_band_does_not_learn_from_what_departs_at_once() -> None:
     values, samples = noise(300, 3)
     values[0, 270:] *= 4
-    band = expected_band(values, samples)
+    band = band_of(values, samples)
     assert band.expected[0, 299] < 1.2 * np.median(values[0, :270])
 
 
@@ -56,19 +68,19 @@ def test_focus_is_where_it_departs_and_reference_a_quiet_stretch_before() -> Non
     values, samples = noise(360, 4)
     values[0, 335:] *= 3
     values[0, 120:130] *= 3
-    band = expected_band(values, samples).row(0)
-    found = propose(values[0], band)
+    band = band_of(values, samples)
+    found = propose(band)
     assert found.departed
     assert (abs(found.focus[0] - 335) <= 1, found.focus[1]) == (True, 360)
     assert found.reference[1] <= found.focus[0]
     assert found.reference[1] - found.reference[0] == 90
-    assert [abs(a - b) <= 1 for (a, _), b in zip(departures(values[0], band), (120, 335), strict=True)] == [True, True]
+    assert [abs(a - b) <= 1 for (a, _), b in zip(departures(band), (120, 335), strict=True)] == [True, True]
 
 
 def test_nothing_departs_in_noise_and_the_windows_do_not_overlap() -> None:
     for seed in range(20):
         values, samples = noise(360, 100 + seed)
-        found = propose(values[0], expected_band(values, samples).row(0))
+        found = propose(band_of(values, samples))
         assert not found.departed
         assert 0 <= found.reference[0] < found.reference[1] <= found.focus[0] < found.focus[1] <= 360
 
@@ -76,8 +88,42 @@ def test_nothing_departs_in_noise_and_the_windows_do_not_overlap() -> None:
 def test_windows_of_a_series_that_has_just_begun() -> None:
     for minutes in (2, 3, 10, 31):
         values, samples = noise(minutes, 5)
-        found = propose(values[0], expected_band(values, samples).row(0))
+        found = propose(band_of(values, samples))
         assert 0 <= found.reference[0] < found.reference[1] <= found.focus[0] < found.focus[1] <= minutes
+
+
+def test_the_reference_begins_no_earlier_than_what_is_known() -> None:
+    """A program that began to send within the range was not quiet before: it was unknown."""
+    for departs in (True, False):
+        values, samples = noise(360, 6)
+        values[0, :290], samples[0, :290] = np.nan, 0
+        values[0, 340:] *= 3 if departs else 1
+        found = propose(band_of(values, samples))
+        assert found.departed == departs
+        assert found.reference[0] == 290
+        assert found.reference[1] <= found.focus[0]
+
+
+def test_windows_when_only_the_last_points_are_known() -> None:
+    for known in (1, 2, 3, 20):
+        values, samples = noise(360, 6)
+        values[0, :-known], samples[0, :-known] = np.nan, 0
+        found = propose(band_of(values, samples))
+        assert 0 <= found.reference[0] < found.reference[1] <= found.focus[0] < found.focus[1] <= 360
+        assert found.reference[0] >= 360 - max(known, 2)
+
+
+def test_the_quiet_stretch_before_leaves_out_first_signs_and_what_is_unknown() -> None:
+    values, samples = noise(180, 9)
+    values[0, :60], samples[0, :60] = np.nan, 0
+    values[0, 174:] *= 3  # it begins before somebody asks
+    values[0, 120] *= 3  # one loud minute is none
+    found = quiet_before(band_of(values, samples))
+    assert found is not None
+    assert found == (174 - 90, 174)
+    early = quiet_before(band_of(values[:, :100], samples[:, :100]))
+    assert early == (60, 100)
+    assert quiet_before(band_of(np.full((1, 30), np.nan), np.zeros((1, 30)))) is None
 
 
 def test_bands_and_windows_go_by_time_not_by_the_number_of_points() -> None:
@@ -86,17 +132,17 @@ def test_bands_and_windows_go_by_time_not_by_the_number_of_points() -> None:
         values, samples = noise(points, 7, 600)
         start, end = points - 10 * 3600 // step_s, points - 4 * 3600 // step_s
         values[0, start:end] *= 3
-        band = expected_band(values, samples, step_s).row(0)
+        band = band_of(values, samples, step_s)
         assert not band.learning[Memory.of(step_s).needed :].any()
         assert Memory.of(step_s).window * step_s <= 24 * 3600 + step_s
-        found = propose(values[0], band, step_s)
+        found = propose(band)
         assert found.departed
         assert abs(found.focus[0] - start) * step_s <= step_s
-        assert departures(values[0], band, step_s)[-1] == (start, found.focus[1])
+        assert departures(band)[-1] == (start, found.focus[1])
         assert (found.reference[1] - found.reference[0]) * step_s <= max(90 * 60, 12 * step_s)
         assert found.focus[0] - found.reference[1] <= max(1, 120 // step_s)
     # A spike of one point of an hour is a departure; three minutes of one are needed where points are minutes.
     hours, _ = noise(100, 8, 600)
     hours[0, 90] *= 5
-    assert departures(hours[0], expected_band(hours, np.full((1, 100), 600.0), 3600).row(0), 3600) == [(90, 91)]
-    assert departures(hours[0], expected_band(hours, np.full((1, 100), 600.0)).row(0)) == []
+    assert departures(band_of(hours, np.full((1, 100), 600.0), 3600)) == [(90, 91)]
+    assert departures(band_of(hours, np.full((1, 100), 600.0))) == []

@@ -21,7 +21,7 @@ from wirbel.core.diagnosis.sentences import KINDS, sentence
 from wirbel.core.signals.changes import Change
 
 SECOND = 10**9
-EFFECT = Effect(0.2, 1.0, 0.8, 0.7, 0.9, "s", "mean", 500, 500)
+EFFECT = Effect(reference=0.2, focus=1.0, delta=0.8, low=0.7, high=0.9, unit="s", statistic="mean", requests_reference=500, requests_focus=500)
 BEGAN = Onset(NOW, NOW - 30 * SECOND, NOW + 30 * SECOND, 4.0)
 
 
@@ -55,13 +55,24 @@ def own(service: str, amount: float) -> tuple[Share, Contribution]:
 
 
 def findings(*given: tuple[Share, Contribution], **more: object) -> Findings:
-    base = Findings(EFFECT, "latency", "front", BEGAN, [c for _, c in given], [s for s, _ in given], [], [], [], Load(1.0, None))
+    base = Findings(
+        effect=EFFECT,
+        signal="latency",
+        service="front",
+        onset=BEGAN,
+        contributions=[c for _, c in given],
+        shares=[s for s, _ in given],
+        standouts=[],
+        changes=[],
+        moved=[],
+        load=Load(1.0, None),
+    )
     return replace(base, **more)  # type: ignore[arg-type]
 
 
 def judged(service: str, verdict: str, lead_s: float, **more: object) -> Judged:
     change = Change(id=f"deploy-{service}", kind="deploy", at=NOW - round(lead_s * SECOND), service=service, version="2.0")
-    return replace(Judged(change, ("service", service), lead_s, 0.05, 0.7, 0.8, 1e-9, None, verdict), **more)  # type: ignore[arg-type]
+    return replace(Judged(change=change, entity=("service", service), lead_s=lead_s, before=0.05, after=0.7, share=0.8, p=1e-9, verdict=verdict), **more)  # type: ignore[arg-type]
 
 
 def only(candidates: list[Candidate], name: str) -> Candidate:
@@ -106,7 +117,7 @@ def test_a_change_that_the_reference_nearly_makes_by_itself_speaks_against_all()
 def test_confidence_is_the_sum_of_its_evidence_in_log_odds() -> None:
     candidates, _ = rank(findings(own("a", 0.8), changes=[judged("a", "responsible", 60)]))
     candidate = only(candidates, "a")
-    odds = weights.PRIOR + sum(e.weight for e in candidate.evidence)
+    odds = weights.PRIOR + sum(e.log_odds for e in candidate.evidence)
     assert candidate.confidence == pytest.approx(1 / (1 + math.exp(-odds)))
     assert candidate.change == "deploy-a"
     plain, _ = rank(findings(own("a", 0.8)))
@@ -181,7 +192,20 @@ def test_much_more_traffic_is_told_though_the_reference_was_too_even_to_tell_wha
 
 
 def standout(*same_as: tuple[str, str, str], **more: object) -> Standout:
-    base = Standout("back", "service.instance.id", "back-2", 0.9, 0.2, 120, 0.8, 0.01, "focus", 0.8, 1e-12, same_as=list(same_as))
+    base = Standout(
+        service="back",
+        key="service.instance.id",
+        value="back-2",
+        share_bad=0.9,
+        share_normal=0.2,
+        requests=120,
+        excess_with=0.8,
+        excess_others=0.01,
+        others="focus",
+        explains=0.8,
+        p=1e-12,
+        same_as=list(same_as),
+    )
     return replace(base, **more)  # type: ignore[arg-type]
 
 
@@ -236,7 +260,7 @@ def test_at_most_ten_candidates_surest_first() -> None:
 
 
 def test_fewer_requests_are_an_absence_of_who_asked() -> None:
-    less = Effect(10.0, 4.0, -6.0, -7.0, -5.0, "requests/s", "rate", 600, 240)
+    less = Effect(reference=10.0, focus=4.0, delta=-6.0, low=-7.0, high=-5.0, unit="requests/s", statistic="rate", requests_reference=600, requests_focus=240)
     gone = replace(contribution(Part(OWN, "gate", "POST /scan", "manifest", "service"), -6.0, 0.0), reference=8.0, focus=2.0)
     candidates, unexplained = rank_traffic(less, [gone], "manifest")
     assert (candidates[0].name, candidates[0].mechanism, unexplained) == ("gate", "absence", pytest.approx(0.0))

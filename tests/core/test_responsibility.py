@@ -14,6 +14,7 @@ from tests.builders import NOW, table
 from wirbel.core.diagnosis import attribution, requests, responsibility
 from wirbel.core.diagnosis.requests import Requests
 from wirbel.core.signals import spans
+from wirbel.core.topology.trace_set import TraceSet
 
 MINUTE = 60_000  # ms
 FOCUS = (NOW + 60 * MINUTE * 10**6, NOW + 120 * MINUTE * 10**6)
@@ -48,7 +49,8 @@ def both_windows(make: Any, count: int = 60) -> pa.Table:
 
 
 def built(spans_table: pa.Table) -> Requests:
-    return requests.build(spans_table, requests.symptom_rows(spans_table, "front", None), FOCUS)
+    traces = TraceSet(spans_table)
+    return requests.build(traces, requests.symptom_rows(traces, "front", None), FOCUS)
 
 
 def changes(found: Requests) -> dict[tuple[str, str], float]:
@@ -178,7 +180,7 @@ def test_shares_add_up_to_the_change_on_random_trees(seed: int) -> None:
 
     found = built(both_windows(make, 20))
     doers = responsibility.for_time(found)
-    amount = [np.average(doers.amount[rows], axis=0, weights=found.weight[rows]) for rows in (found.in_focus, ~found.in_focus)]
+    amount = [np.average(doers.amount[rows], axis=0, weights=found.adjusted_count[rows]) for rows in (found.in_focus, ~found.in_focus)]
     assert (amount[0] - amount[1]).sum() == pytest.approx(attribution.effect(found, found.seconds, "s", "mean").delta, abs=1e-9)
     # Pauses that change hands change no sum: every instant of a request is somebody's.
     assert found.per_part(found.self_time).sum() == pytest.approx((found.seconds * 1e9).sum(), abs=1)

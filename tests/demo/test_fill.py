@@ -54,8 +54,8 @@ def test_days_before_are_answered_from_summaries(monkeypatch: pytest.MonkeyPatch
     assert reading.finest_step(Stream.CELLS, NOW - HOUR_NS) == 0
     assert reading.finest_step(Stream.CELLS, old[0]) == 600
     found = windows.signal(*old)
-    assert found.grid.step == 600
-    assert np.isfinite(found.values).all()
+    assert found.series.grid.step == 600
+    assert found.series.known.all()
     focus, reference = (old[0] + 2 * HOUR_NS + 7 * 10**9, old[0] + 3 * HOUR_NS), (old[0], old[0] + 2 * HOUR_NS)
     told = {row.service: row for row in overview(*old, focus, reference, "production").services}
     assert told["quay-web"].focus.rate == pytest.approx(told["quay-web"].reference.rate, rel=0.5)

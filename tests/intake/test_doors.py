@@ -7,13 +7,13 @@ import json
 import zlib
 
 import pytest
-from django.test import Client
 from google.rpc.status_pb2 import Status
 from opentelemetry.proto.collector.trace.v1.trace_service_pb2 import ExportTraceServiceResponse
 
 from tests.builders import request
 from tests.core.test_changes import PLAIN, cloud_event
 from tests.core.test_otlp_traces import EXAMPLE
+from tests.door_client import Answer, knock
 from wirbel.intake import bodies
 from wirbel.intake.models import Token
 from wirbel.store import segments
@@ -28,9 +28,9 @@ def token() -> str:
     return Token.make("test")
 
 
-def send(token: str | None, body: bytes, kind: str = PROTOBUF, path: str = "/v1/traces", **headers: str):
-    authorization = {"HTTP_AUTHORIZATION": f"Bearer {token}"} if token else {}
-    return Client().post(path, body, content_type=kind, **authorization, **headers)
+def send(token: str | None, body: bytes, kind: str = PROTOBUF, path: str = "/v1/traces", headers: dict[str, str] | None = None) -> Answer:
+    authorization = {"Authorization": f"Bearer {token}"} if token else {}
+    return knock(path, body, headers={"Content-Type": kind, **authorization, **(headers or {})})
 
 
 def good(**more: object) -> bytes:
@@ -49,7 +49,7 @@ def test_good_spans_are_durable_before_the_answer(token: str) -> None:
 
 
 def test_gzip_and_json_are_taken_and_answered_in_kind(token: str) -> None:
-    assert send(token, gzip.compress(good()), HTTP_CONTENT_ENCODING="gzip").status_code == 200
+    assert send(token, gzip.compress(good()), headers={"Content-Encoding": "gzip"}).status_code == 200
     answer = send(token, json.dumps(EXAMPLE).encode(), "application/json")
     assert (answer.status_code, answer["Content-Type"], answer.json()) == (200, "application/json", {})
     assert rows() == 2
@@ -78,17 +78,17 @@ BOMB = gzip.compress(b"\0" * (bodies.MAX_UNPACKED + 1024), 9)
         (b"\xff\xff", PROTOBUF, {}, 400),
         (b"{", "application/json", {}, 400),
         (b"\xff\xfe", "application/json", {}, 400),
-        (b"not gzip", PROTOBUF, {"HTTP_CONTENT_ENCODING": "gzip"}, 400),
-        (gzip.compress(b"x" * 100)[:-9], PROTOBUF, {"HTTP_CONTENT_ENCODING": "gzip"}, 400),
-        (zlib.compress(b"x"), PROTOBUF, {"HTTP_CONTENT_ENCODING": "deflate"}, 415),
+        (b"not gzip", PROTOBUF, {"Content-Encoding": "gzip"}, 400),
+        (gzip.compress(b"x" * 100)[:-9], PROTOBUF, {"Content-Encoding": "gzip"}, 400),
+        (zlib.compress(b"x"), PROTOBUF, {"Content-Encoding": "deflate"}, 415),
         (b"", "text/plain", {}, 415),
-        (BOMB, PROTOBUF, {"HTTP_CONTENT_ENCODING": "gzip"}, 413),
+        (BOMB, PROTOBUF, {"Content-Encoding": "gzip"}, 413),
         (b"\0" * (bodies.MAX_BODY + 1), PROTOBUF, {}, 413),
     ],
     ids=["protobuf", "json", "not text", "not gzip", "cut gzip", "deflate", "type", "bomb", "large"],
 )
 def test_what_cannot_be_taken_is_answered_with_a_status_message(token: str, body: bytes, kind: str, headers: dict, status: int) -> None:
-    answer = send(token, body, kind, **headers)
+    answer = send(token, body, kind, headers=headers)
     assert answer.status_code == status
     message = Status.FromString(answer.content).message if kind == PROTOBUF else json.loads(answer.content)["message"]
     assert message
@@ -120,7 +120,7 @@ def test_a_backlog_over_its_bound_is_503_with_retry_after(token: str, monkeypatc
 
 
 def test_get_is_405(token: str) -> None:
-    assert Client().get("/v1/traces").status_code == 405
+    assert knock("/v1/traces", method="GET").status_code == 405
 
 
 def test_changes_plain_and_as_cdevents(token: str) -> None:

@@ -49,7 +49,7 @@ def test_logs_and_metrics_are_durable_before_the_answer(token: str) -> None:
 def test_json_and_gzip_for_every_signal(token: str) -> None:
     answer = send(token, json.dumps(metric_requests.EXAMPLE).encode(), "application/json", path="/v1/metrics")
     assert (answer.status_code, answer.json()) == (200, {})
-    assert send(token, gzip.compress(log_body()), path="/v1/logs", HTTP_CONTENT_ENCODING="gzip").status_code == 200
+    assert send(token, gzip.compress(log_body()), path="/v1/logs", headers={"Content-Encoding": "gzip"}).status_code == 200
     assert reading.points(*EVER).num_rows == 3
 
 

@@ -22,10 +22,10 @@ from tests.server.test_api import api, ask, windows  # noqa: F401  fixtures
 from wirbel.core import sketch
 
 
-def exported(api: Api, start: str, end: str) -> pl.DataFrame:  # noqa: F811
-    """The spans of a window as somebody else would read them."""
+def exported(api: Api, start: str, end: str, stream: str = "spans") -> pl.DataFrame:  # noqa: F811
+    """The records of a window as somebody else would read them."""
     query = urllib.parse.urlencode({"start": start, "end": end, "form": "parquet"})
-    with api.opener.open(f"{api.instance.url}/api/export/spans?{query}", timeout=60) as answer:
+    with api.opener.open(f"{api.instance.url}/api/export/{stream}?{query}", timeout=60) as answer:
         return pl.read_parquet(io.BytesIO(answer.read()))
 
 
@@ -50,6 +50,22 @@ def test_a_split_is_what_a_recount_of_the_export_gives(api: Api, windows: dict[s
             if len(mine) and window == "focus":
                 stand_for = len(mine) * served["weight"].max()  # the demo records one request of so many
                 assert row["more_seconds"] == pytest.approx((mine.mean() - means.get(value, usual)) * stand_for, rel=1e-6, abs=1e-9)
+
+
+def test_log_rates_are_what_a_recount_of_the_export_gives(api: Api, windows: dict[str, str]) -> None:  # noqa: F811
+    window = {"start": windows["focus_from"], "end": windows["focus_to"]}
+    view = ask(api, "/api/services/quay-web/log-rates", **window)
+    first = datetime.fromisoformat(view["start"])
+    records = exported(api, first.isoformat(), window["end"], "logs").filter(pl.col("service") == "quay-web")
+    assert view["step_s"] == 60
+    assert len(records) > 50
+    bounds = {"error": (17, 99), "warning": (13, 17), "lower": (0, 13)}
+    minute = (records["time"].to_numpy() // 10**9 - int(first.timestamp())) // 60
+    for level in view["levels"]:
+        low, high = bounds[level["name"]]
+        severity = records["severity"].fill_null(0).to_numpy()
+        counted = np.bincount(minute[(severity >= low) & (severity < high)], minlength=len(level["values"]))
+        assert [(value or 0) * 60 for value in level["values"][:-1]] == pytest.approx(counted[: len(level["values"]) - 1].tolist(), rel=1e-5)
 
 
 def test_what_is_new_and_slow_comes_first(api: Api, windows: dict[str, str]) -> None:  # noqa: F811
@@ -131,7 +147,7 @@ def test_metrics_of_the_stock_sdk_can_be_read(api: Api, instance: Instance) -> N
     assert sum(series("tickets.sold")[""]) * 60 == pytest.approx(120, rel=0.5)  # gate b's first sample says nothing of when it was counted
     assert set(series("tickets.sold", by="gate")) == {"a", "b"}
     lines = series("sale.duration")
-    assert lines["mean"][-1] == pytest.approx(0.1875)
+    assert lines[""][-1] == pytest.approx(0.1875)
     view = ask(api, "/api/services/kiosk/metric", metric="sale.duration", **span, **both)
     linked = span_of_sale.get_span_context()
     assert (view["examples"][0]["value"], view["examples"][0]["trace"]) == (0.4, format(linked.trace_id, "032x"))

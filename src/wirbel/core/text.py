@@ -36,14 +36,9 @@ def quantity(value: float, unit: str) -> str:
     return {"s": seconds, "share": share}.get(unit, lambda v: f"{number(v)} {unit}")(value)
 
 
-def clock(at_ns: int) -> str:
-    """Time of day of ns since 1970."""
-    return f"{datetime.fromtimestamp(at_ns / 1e9, UTC):%H:%M:%S} UTC"
-
-
-def moment(at_ns: int) -> str:
-    """Day and time of day, for what is not of today."""
-    return f"{datetime.fromtimestamp(at_ns / 1e9, UTC):%Y-%m-%d %H:%M} UTC"
+def time(at_ns: int) -> str:
+    """ns since 1970 in a sentence: RFC 3339 in UTC, to the second, which a screen can show in its reader's zone."""
+    return f"{datetime.fromtimestamp(at_ns // 10**9, UTC):%Y-%m-%dT%H:%M:%SZ}"
 
 
 def span_of_time(value_s: float) -> str:

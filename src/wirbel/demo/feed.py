@@ -106,7 +106,7 @@ class Feed:
             post(f"{self.url}/v1/changes", self.token, json.dumps(told).encode(), "application/json")
 
     def _send(self, signal: str, table: pa.Table) -> None:
-        encode = {"traces": otlp.traces.encode, "logs": otlp.logs.encode, "metrics": otlp.metrics.encode}[signal]
+        encode = otlp.ENCODERS[signal]
         for first in range(0, table.num_rows, MOST_AT_ONCE):
             send(self.url, self.token, signal, encode(table.slice(first, MOST_AT_ONCE)))
 

@@ -84,7 +84,7 @@ def days_before(seed: int, now: int, kind: str, days: float) -> None:
             packer.write_summaries(Stream.CELLS, cells, step)
             packer.write_summaries(Stream.POINTS, samples, step)
     requests = spans.combine([old.traffic.spans(first, until)])
-    lines = log_model.combine([logs.of_requests(requests), logs.lines(old.state, happenings, seed, first, until, LINES_LEFT)])
+    lines = log_model.combine([logs.of_requests(requests, thinned=True), logs.lines(old.state, happenings, seed, first, until, LINES_LEFT)])
     with transaction.atomic():
         packer.write_summaries(Stream.SPANS, requests, 0, thinned=True)
         packer.write_summaries(Stream.LOGS, lines, 0, thinned=True)

@@ -16,6 +16,7 @@ from wirbel.explore.asked import Compared, range_of, window_of
 from wirbel.explore.breakdown import breakdown
 from wirbel.explore.figures import listed, window_out
 from wirbel.explore.health import overview
+from wirbel.explore.log_rates import log_rates
 from wirbel.explore.metrics import metric_view
 from wirbel.explore.schemas import change_out
 from wirbel.explore.service import service_view
@@ -32,7 +33,7 @@ def ribbon(request: HttpRequest, start: str | None = None, end: str | None = Non
     """The scope's p95 with its band, its changes, and the two windows that Wirbel proposes."""
     low, high = range_of(start, end)
     found = windows.signal(low, high, environment, service)
-    grid, band = found.grid, found.band
+    band, grid = found.band, found.series.grid
 
     def span_of(pair: tuple[int, int]) -> schemas.WindowOut:
         return window_out(grid.first + pair[0] * grid.step_ns, min(grid.first + pair[1] * grid.step_ns, high))
@@ -43,12 +44,12 @@ def ribbon(request: HttpRequest, start: str | None = None, end: str | None = Non
         end=rfc3339(high),
         step_s=grid.step,
         label=service or "all entry points",
-        unit="s",
-        values=listed(found.values),
-        expected=listed(band.expected),
-        low=listed(band.low),
-        high=listed(band.high),
-        samples=[int(n) for n in found.samples],
+        unit=found.series.unit,
+        values=listed(found.series.values[0]),
+        expected=listed(band.expected[0]),
+        low=listed(band.low[0]),
+        high=listed(band.high[0]),
+        samples=[int(n) for n in found.series.sample_size[0]],
         deviations=[span_of(pair) for pair in found.deviations],
         changes=[change_out(c) for c in reading.changes(low, high, environment)][-MOST_ROWS:],
         focus=span_of(found.proposal.focus),
@@ -173,3 +174,9 @@ def trace(request: HttpRequest, trace: str, span: str | None = None, against: st
 def changes(request: HttpRequest, start: str, end: str, service: str | None = None, environment: str | None = None) -> Any:
     low, high = window_of(start, end, "range", windows.LONGEST_RANGE_NS)
     return [change_out(c) for c in reading.changes(low, high, environment, service)][-MOST_ROWS:]
+
+
+@router.get("/services/{name}/log-rates", response=schemas.LogRates)
+def get_log_rates(request: HttpRequest, name: str, start: str | None = None, end: str | None = None, environment: str | None = None) -> Any:
+    """Log records a second of a service, by how serious they are."""
+    return log_rates(name, *range_of(start, end), environment)

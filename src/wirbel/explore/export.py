@@ -19,12 +19,11 @@ from wirbel.store import reading
 from wirbel.store.blocks import PARQUET_STREAM
 from wirbel.store.models import Stream
 from wirbel.store.scan import Where
+from wirbel.store.streams import LAYOUTS
 
 MOST_ROWS = 2_000_000  # of one export; bounds its memory
 LINE_ROWS = 1_000  # records of one line of OTLP JSON
 CHUNK = 2**18  # bytes sent at a time
-SIGNAL_OF = {Stream.SPANS: otlp.TRACES, Stream.POINTS: otlp.METRICS, Stream.LOGS: otlp.LOGS}
-ENCODERS = {Stream.SPANS: otlp.traces.encode, Stream.POINTS: otlp.metrics.encode, Stream.LOGS: otlp.logs.encode}
 FORMATS = {"parquet": "application/vnd.apache.parquet", "jsonl": "application/x-ndjson", "csv": "text/csv; charset=utf-8"}
 
 
@@ -43,7 +42,7 @@ class Wanted:
             raise InvalidQuestion(f"stream must be one of {', '.join(Stream.values)}")
         if self.form not in FORMATS:
             raise InvalidQuestion(f"format must be one of {', '.join(FORMATS)}")
-        if self.stream == Stream.CELLS and self.form == "jsonl":
+        if LAYOUTS[self.stream].signal is None and self.form == "jsonl":
             raise InvalidQuestion("cells are no signal of OTLP; export them as parquet or csv")
         if self.containing is not None and self.stream != Stream.LOGS:
             raise InvalidQuestion("only logs can be searched for words")
@@ -84,8 +83,10 @@ def write(wanted: Wanted) -> Iterator[bytes]:
 
 
 def _json_lines(stream: str, table: pa.Table) -> Iterator[bytes]:
+    signal = LAYOUTS[stream].signal
+    assert signal is not None  # Wanted has refused what is not sent
     for first in range(0, table.num_rows, LINE_ROWS):
-        yield otlp.protobuf_to_json(SIGNAL_OF[Stream(stream)], ENCODERS[Stream(stream)](table.slice(first, LINE_ROWS))) + b"\n"
+        yield otlp.protobuf_to_json(otlp.SIGNALS[signal], otlp.ENCODERS[signal](table.slice(first, LINE_ROWS))) + b"\n"
 
 
 def _file(wanted: Wanted, table: pa.Table) -> Iterator[bytes]:

@@ -9,7 +9,6 @@ import numpy as np
 
 from wirbel.core.series import percentiles
 from wirbel.core.series.cells import Totals
-from wirbel.core.stats.intervals import wilson
 from wirbel.core.text import rfc3339
 from wirbel.explore.schemas import Figures, Interval, Spark, WindowOut
 
@@ -34,14 +33,12 @@ def listed(values: np.ndarray) -> list[float | None]:
 
 def figures(totals: Totals, group: int, seconds: float) -> Figures:
     """One group's figures over a window of so many seconds."""
-    rows, count, failed = totals.rows[group], totals.count[group], totals.failed[group]
-    share = failed / count if count else math.nan
-    # The interval goes by what was seen, not by what it stands for.
-    low, high = wilson(share * rows if count else 0, rows)
+    rows, count = totals.sample_size[group], totals.count[group]
+    low, high = (bound[group] for bound in totals.failed_bounds)
     return Figures(
         requests=int(rows),
         rate=float(count / seconds),
-        failed_share=maybe(share),
+        failed_share=maybe(totals.failed_share[group]),
         failed_low=float(low),
         failed_high=float(high),
         mean=maybe(totals.mean[group]),

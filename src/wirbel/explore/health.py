@@ -11,8 +11,9 @@ from wirbel.core import arrow, text
 from wirbel.core.expected.band import Band, expected_band
 from wirbel.core.expected.health import Verdict, judge
 from wirbel.core.series import cells as cell_series
-from wirbel.core.series.percentiles import HEADLINE
+from wirbel.core.series.grid import fewer
 from wirbel.core.text import rfc3339
+from wirbel.core.topology.graph import EntityId
 from wirbel.explore import read_series
 from wirbel.explore.figures import figures, spark
 from wirbel.explore.schemas import Overview, ServiceHealth
@@ -28,24 +29,22 @@ def overview(start: int, end: int, focus: Window, reference: Window, environment
     """All services that serve requests in [start, end)."""
     focus, reference = (read_series.aligned(window, environment) for window in (focus, reference))
     grid = read_series.grid_of(Stream.CELLS, min(start, reference[0], focus[0]), end, environment)
-    drawn, minutes = (cell_series.entries(table) for table in read_series.read(grid, (focus, reference), environment, cell_series.CELL_COLUMNS))
+    read, minutes = read_series.read(grid, (focus, reference), environment, cell_series.CELL_COLUMNS)
+    drawn = cell_series.entries(read)
+    minutes = drawn if minutes is read else cell_series.entries(minutes)
     group, names = arrow.codes(drawn["service"])
     stride = max(1, -(-grid.count // SPARK_POINTS))
     if not names:
         return Overview(services=[], sentence="Nothing has been sent in this time.", detail="", minutes_a_point=stride * grid.step // 60, newest=None)
-    found = cell_series.by_point(drawn, grid, group, len(names))
-    latency = expected_band(found.percentile(HEADLINE), found.rows, grid.step)
-    rate = found.count / grid.covered_s
-    # A minute without requests is a rate of zero once the service is known, and missing before.
-    known = np.maximum.accumulate(found.rows > 0, axis=1)
-    traffic = expected_band(np.where(known, rate, np.nan), np.where(known, np.maximum(found.rows, 1), 0), grid.step)
+    found = cell_series.by_point(drawn, grid, [EntityId("service", name) for name in names], group)
+    latency, traffic = expected_band(found.latency()), expected_band(found.rate())
     both = [_window_totals(minutes, names, w) for w in (focus, reference)]
     busiest = max(float(both[0].count.max()), 1e-9)
     rows = []
     for i, name in enumerate(names):
-        verdict = judge(i, grid, (focus, reference), both[0], both[1], found, latency, traffic)
+        verdict = judge(i, (focus, reference), both[0], both[1], latency, traffic)
         share = float(both[0].count[i]) / busiest if verdict.word != "silent" else float(both[1].count[i]) / max(float(both[1].count.max()), 1e-9)
-        rows.append(_row(name, i, verdict, share, focus, reference, both, found, latency, rate, traffic, stride))
+        rows.append(_row(name, i, verdict, share, focus, reference, both, latency, traffic, stride))
     rows.sort(key=lambda r: (-r.priority, -r.focus.requests, r.service))
     sentence, detail = _say(rows)
     newest = rfc3339(int(arrow.numbers(drawn["minute"]).max()) + grid.step_ns)
@@ -67,27 +66,18 @@ def _row(
     focus: Window,
     reference: Window,
     both: list[cell_series.Totals],
-    found: cell_series.Totals,
     latency: Band,
-    rate: Floats,
     traffic: Band,
     stride: int,
 ) -> ServiceHealth:
     now, before = figures(both[0], i, cell_series.window_seconds(focus)), figures(both[1], i, cell_series.window_seconds(reference))
     comparable = now.p95 is not None and before.p95 is not None
 
-    def thin(values: Floats) -> Floats:
-        """The median of each few points: small charts have no room for more."""
-        whole = len(values) // stride * stride
-        parts = values[len(values) - whole :].reshape(-1, stride)
-        ordered = np.sort(parts, axis=1)
-        return np.where(np.isnan(parts).all(axis=1), np.nan, ordered[:, (stride - 1) // 2])
-
     return ServiceHealth(
         service=name,
         health=verdict.word,
         since=rfc3339(verdict.since) if verdict.since else None,
-        priority=round(verdict.bits * float(np.sqrt(share)), 1),
+        priority=round(verdict.priority(share), 1),
         bits=round(verdict.bits, 1),
         traffic_share=share,
         focus=now,
@@ -95,8 +85,8 @@ def _row(
         p95_difference=now.p95 - before.p95 if comparable else None,  # type: ignore[operator]
         p95_ratio=now.p95 / before.p95 if comparable and before.p95 else None,  # type: ignore[operator]
         failed_difference=now.failed_share - before.failed_share if now.failed_share is not None and before.failed_share is not None else None,
-        rate_spark=spark(thin(rate[i]), thin(traffic.low[i]), thin(traffic.high[i])),
-        latency_spark=spark(thin(found.percentile(HEADLINE)[i]), thin(latency.low[i]), thin(latency.high[i])),
+        rate_spark=spark(*(fewer(values[i], stride) for values in (traffic.series.values, traffic.low, traffic.high))),
+        latency_spark=spark(*(fewer(values[i], stride) for values in (latency.series.values, latency.low, latency.high))),
     )
 
 

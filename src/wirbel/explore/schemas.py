@@ -6,6 +6,7 @@ from typing import Any
 
 from pydantic import BaseModel
 
+from wirbel.core.series.logs import Level
 from wirbel.core.signals.changes import Change
 from wirbel.core.signals.spans import Outcome
 from wirbel.core.text import rfc3339
@@ -126,8 +127,9 @@ class Overview(BaseModel):
     newest: str | None
 
 
-class Series(BaseModel):
+class PercentileLine(BaseModel):
     name: str
+    is_headline: bool  # the one that the band is of
     values: list[float | None]
 
 
@@ -136,11 +138,24 @@ class OutcomeSeries(BaseModel):
     values: list[float | None]
 
 
+class LogLevelSeries(BaseModel):
+    name: Level
+    values: list[float | None]
+
+
+class LogRates(BaseModel):
+    """Records a second by how serious they are, the most serious first; null before the service's first record."""
+
+    start: str
+    step_s: int
+    levels: list[LogLevelSeries]
+
+
 class ServiceCharts(BaseModel):
     start: str
     step_s: int
     outcomes: list[OutcomeSeries]
-    latency: list[Series]
+    latency: list[PercentileLine]
     expected: list[float | None]
     low: list[float | None]
     high: list[float | None]

@@ -16,7 +16,7 @@ from wirbel.core.diagnosis.parts import DEPENDENCY, OWN, TRANSFER
 from wirbel.core.errors import NotFound
 from wirbel.core.signals import spans
 from wirbel.core.text import rfc3339
-from wirbel.core.topology.parents import parent_rows
+from wirbel.core.topology.trace_set import TraceSet
 from wirbel.explore.schemas import EventOut, PathPart, Run, SpanOut, Step, TraceList, TracePair, TraceRow, TraceView
 from wirbel.store import reading
 from wirbel.store.models import Stream
@@ -178,10 +178,10 @@ def say_detail(window: tuple[int, int], environment: str | None) -> str | None:
     kept = reading.detail(Stream.SPANS, *window, environment)
     told = []
     if kept.nothing_before is not None:
-        told.append(f"No traces are kept from before {text.moment(kept.nothing_before)}.")
+        told.append(f"No traces are kept from before {text.time(kept.nothing_before)}.")
     if kept.thinned_until is not None:
         told.append(
-            f"Before {text.moment(kept.thinned_until)} ordinary requests are a sample of one in {round(1 / SHARE)}, weighted; failed, slowest and rare ones are all kept."
+            f"Before {text.time(kept.thinned_until)} ordinary requests are a sample of one in {round(1 / SHARE)}, weighted; failed, slowest and rare ones are all kept."
         )
     return " ".join(told) or None
 
@@ -232,11 +232,11 @@ def trace_view(trace: str, span: str | None) -> TraceView:
     table = reading.trace(_parse_id(trace, 16))
     if not table.num_rows:
         raise NotFound(f"Trace {trace} is not stored. It may not have arrived yet, or retention has dropped it.")
-    parent = parent_rows(table)
-    root = _root(table, parent, _parse_id(span, 8) if span else None)
-    built = rq.build(table, np.array([root]), (0, 2**62))
-    start, duration = arrow.numbers(table["start"]), arrow.numbers(table["duration"])
-    path = cp.critical_path(start, duration, parent, arrow.numbers(table["kind"]).astype(np.int64), np.array([root]))
+    traces = TraceSet(table)
+    parent, start, duration = traces.parent, traces.start, traces.duration
+    root = _root(traces, _parse_id(span, 8) if span else None)
+    built = rq.build(traces, np.array([root]), (0, 2**62))
+    path = built.path
     order, depth = _reading_order(parent, start, root)
     left_out = max(len(order) - MOST_SPANS, 0)
     order = order[:MOST_SPANS]
@@ -257,22 +257,22 @@ def trace_view(trace: str, span: str | None) -> TraceView:
         channels=channels,
         spans=shown,
         steps=_steps(path, parent, order, place, channel_of, zero),
-        runs=_runs(table, order, parent, channel_of, zero),
+        runs=_runs(traces, order, channel_of, zero),
         parts=path_parts(built),
         left_out=left_out,
         notes=[f"{orphans} spans name a parent that has not arrived."] if orphans else [],
     )
 
 
-def _root(table: pa.Table, parent: np.ndarray, span: bytes | None) -> int:
+def _root(traces: TraceSet, span: bytes | None) -> int:
     """The span asked for, else the longest span without a parent here."""
     if span is not None:
-        rows = np.flatnonzero(pc.equal(table["span_id"], pa.scalar(span, pa.binary(8))).to_numpy())
+        rows = np.flatnonzero(pc.equal(traces.table["span_id"], pa.scalar(span, pa.binary(8))).to_numpy())
         if len(rows):
             return int(rows[0])
-    tops = np.flatnonzero(parent < 0)
-    tops = tops if len(tops) else np.arange(table.num_rows)
-    return int(tops[np.argmax(arrow.numbers(table["duration"])[tops])])
+    tops = np.flatnonzero(traces.parent < 0)
+    tops = tops if len(tops) else np.arange(len(traces))
+    return int(tops[np.argmax(traces.duration[tops])])
 
 
 def _reading_order(parent: np.ndarray, start: np.ndarray, root: int) -> tuple[list[int], dict[int, int]]:
@@ -364,12 +364,12 @@ def _steps(path: cp.Path, parent: np.ndarray, order: list[int], place: dict[int,
     return [Step(channel=channel_of[row], from_ms=(a - zero) / 1e6, to_ms=(b - zero) / 1e6, span=place[row]) for a, b, row in sorted(steps)]
 
 
-def _runs(table: pa.Table, order: list[int], parent: np.ndarray, channel_of: dict[int, int], zero: int) -> list[Run]:
-    operation = table["operation"].to_pylist()
-    start, duration = arrow.numbers(table["start"]), arrow.numbers(table["duration"])
-    groups: dict[tuple[int, int, str], list[int]] = {}
+def _runs(traces: TraceSet, order: list[int], channel_of: dict[int, int], zero: int) -> list[Run]:
+    operation, names = traces.codes("operation")
+    start, duration = traces.start, traces.duration
+    groups: dict[tuple[int, int, int], list[int]] = {}
     for row in order:
-        groups.setdefault((int(parent[row]), channel_of[row], operation[row]), []).append(row)
+        groups.setdefault((int(traces.parent[row]), channel_of[row], int(operation[row])), []).append(row)
     runs = []
     for (above, channel, name), rows in groups.items():
         if len(rows) >= LEAST_RUN and above >= 0:
@@ -383,7 +383,7 @@ def _runs(table: pa.Table, order: list[int], parent: np.ndarray, channel_of: dic
                     from_ms=(int(start[rows[0]]) - zero) / 1e6,
                     to_ms=(max(ends) - zero) / 1e6,
                     total_ms=float(sum(duration[row] for row in rows)) / 1e6,
-                    label=name,
+                    label=names[name],
                     sequential=sequential,
                 )
             )

@@ -168,7 +168,7 @@ def _choose(parts: list[pa.Table]) -> tuple[pa.Array, float, int]:
 
 
 def _clock(window: Window) -> str:
-    return f"{text.clock(window.start)} and {text.clock(window.end)}"
+    return f"{text.time(window.start)} and {text.time(window.end)}"
 
 
 def check_signal(name: str) -> Signal:

@@ -12,6 +12,7 @@ from urllib.parse import urlencode
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
 
 from wirbel.core.diagnosis.cascade import cascade
+from wirbel.core.diagnosis.changes import Verdict
 from wirbel.core.diagnosis.model import Answer, Candidate, Evidence
 from wirbel.core.diagnosis.sentences import sentence
 from wirbel.core.signals.changes import Change
@@ -176,7 +177,7 @@ class JudgedOut(_Of):
     share: float
     p: float | None
     control: ControlOut | None
-    verdict: str
+    verdict: Verdict
 
 
 class MovedOut(Named):
@@ -275,7 +276,9 @@ def _candidate(rank: int, candidate: Candidate) -> CandidateOut:
 
 
 def _evidence(evidence: Evidence) -> EvidenceOut:
-    return EvidenceOut(kind=evidence.kind, **{"for": evidence.supports}, text=sentence(evidence), weight=round(evidence.weight, 2), link=_link(evidence.about))
+    return EvidenceOut(
+        kind=evidence.kind, **{"for": evidence.supports}, text=sentence(evidence), weight=round(evidence.log_odds, 2), link=_link(evidence.about)
+    )
 
 
 def _link(about: dict[str, str]) -> str:

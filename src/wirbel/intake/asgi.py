@@ -9,7 +9,6 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Awaitable, Callable
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
 from typing import Any
 
 from django.db import connection
@@ -17,6 +16,7 @@ from django.http import HttpResponse
 from django.http.request import HttpHeaders
 
 from wirbel.intake import views
+from wirbel.intake.bodies import Knock
 
 THREADS = 32  # requests that are checked or wait to be stored at one time; more wait unread
 Scope = dict[str, Any]
@@ -24,21 +24,8 @@ Receive = Callable[[], Awaitable[dict[str, Any]]]
 Send = Callable[[dict[str, Any]], Awaitable[None]]
 
 
-@dataclass(frozen=True)
-class Knock:
-    """What a door needs to know of a request; the names are those of Django's."""
-
-    method: str
-    headers: HttpHeaders
-    body: bytes
-
-    @property
-    def content_type(self) -> str:
-        return self.headers.get("Content-Type", "").partition(";")[0].strip()
-
-
 class Doors:
-    """Answers at the doors' paths; everything else goes on to Django."""
+    """Answers at the doors' paths; everything else goes on to Django, which knows no door."""
 
     def __init__(self, application: Callable[[Scope, Receive, Send], Awaitable[None]]) -> None:
         self._application = application
@@ -53,14 +40,18 @@ class Doors:
         if body is None:  # the sender went away
             return
         knock = Knock(scope["method"], _headers(scope), body)
-        answer = await asyncio.get_running_loop().run_in_executor(self._threads, _answer, view, knock)
+        answer = await self.answer(view, knock)
         headers = [(name.lower().encode("latin-1"), value.encode("latin-1")) for name, value in answer.items()]
         headers.append((b"content-length", str(len(answer.content)).encode()))
         await send({"type": "http.response.start", "status": answer.status_code, "headers": headers})
         await send({"type": "http.response.body", "body": answer.content})
 
+    async def answer(self, view: Callable[[Knock], HttpResponse], knock: Knock) -> HttpResponse:
+        """What a door answers, found out in a thread of its own."""
+        return await asyncio.get_running_loop().run_in_executor(self._threads, _answer, view, knock)
 
-def _answer(view: Callable[[Any], HttpResponse], knock: Knock) -> HttpResponse:
+
+def _answer(view: Callable[[Knock], HttpResponse], knock: Knock) -> HttpResponse:
     try:
         return view(knock)
     finally:

@@ -5,7 +5,8 @@ from __future__ import annotations
 import zlib
 from dataclasses import dataclass
 
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
+from django.http.request import HttpHeaders
 from google.protobuf import json_format
 from google.protobuf.message import Message
 from google.rpc.code_pb2 import (
@@ -32,11 +33,20 @@ class Refusal(Exception):
     retry_after_s: int | None = None
 
 
-def content_type_of(request: HttpRequest) -> str:
-    return (request.content_type or "").lower()
+@dataclass(frozen=True)
+class Knock:
+    """What a door needs to know of a request; the names are those of Django's."""
+
+    method: str
+    headers: HttpHeaders
+    body: bytes
+
+    @property
+    def content_type(self) -> str:
+        return self.headers.get("Content-Type", "").partition(";")[0].strip().lower()
 
 
-def read_body(request: HttpRequest) -> bytes:
+def read_body(request: Knock) -> bytes:
     """The body, decompressed within its bound. Raises Refusal 413, 415 or 400."""
     encoding = request.headers.get("Content-Encoding", "identity").strip().lower()
     if encoding not in ("identity", "gzip", ""):

@@ -19,9 +19,8 @@ from wirbel.core.signals import otlp
 from wirbel.intake import forward, rules
 from wirbel.intake.models import Taken
 from wirbel.store import segments
-from wirbel.store.models import Stream
+from wirbel.store.streams import STREAM_OF
 
-STREAM_OF = {"traces": Stream.SPANS, "metrics": Stream.POINTS, "logs": Stream.LOGS}
 MAX_TOGETHER = 64  # requests
 MAX_BYTES_TOGETHER = 24 * 2**20  # of bodies: bounds the memory of one commit
 

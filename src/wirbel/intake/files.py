@@ -20,7 +20,7 @@ from wirbel.core import arrow
 from wirbel.core.errors import InvalidChange, MalformedTelemetry, NotFound
 from wirbel.core.signals import otlp
 from wirbel.core.signals.changes import Change, from_cdevent, from_plain
-from wirbel.intake.commit import STREAM_OF, Delivery, store_together
+from wirbel.intake.commit import Delivery, store_together
 from wirbel.store import packer, reading, segments
 from wirbel.store.blocks import PARQUET_STREAM
 from wirbel.store.streams import LAYOUTS
@@ -102,16 +102,15 @@ def _load_parquet(path: Path, result: Loaded, progress: Callable[[int, int], Non
     try:
         file = pq.ParquetFile(path)
         stream = (file.schema_arrow.metadata or {}).get(PARQUET_STREAM, b"").decode()
-        if stream not in STREAM_OF.values():
+        layout = LAYOUTS.get(stream)
+        if layout is None or layout.signal is None:
             result.refuse("not an export of spans, points or logs by Wirbel")
             return
-        layout = LAYOUTS[stream]
         name = digest_of_file(path)
-        signal = next(signal for signal, kept_as in STREAM_OF.items() if kept_as == stream)
         for group, batch in enumerate(file.iter_batches(PARQUET_ROWS)):
             table = arrow.conform(pa.Table.from_batches([batch]), layout.schema)
             if segments.append_once(stream, table, segments.digest_of(f"{name} {group}".encode())):
-                result.stored[signal] += table.num_rows
+                result.stored[layout.signal] += table.num_rows
             else:
                 result.repeated += 1
             progress(group * PARQUET_ROWS, file.metadata.num_rows)

@@ -11,8 +11,7 @@ from typing import Any
 
 import cachetools
 from django.db import DatabaseError
-from django.http import HttpRequest, HttpResponse, JsonResponse
-from django.views.decorators.csrf import csrf_exempt
+from django.http import HttpResponse, JsonResponse
 from opentelemetry.proto.collector.logs.v1.logs_service_pb2 import ExportLogsServiceResponse
 from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportMetricsServiceResponse
 from opentelemetry.proto.collector.trace.v1.trace_service_pb2 import ExportTraceServiceResponse
@@ -21,7 +20,7 @@ from wirbel.core.errors import InvalidChange, MalformedTelemetry
 from wirbel.core.signals import otlp
 from wirbel.core.signals.changes import parse_request
 from wirbel.intake import quota
-from wirbel.intake.bodies import JSON, PROTOBUF, Refusal, answer, content_type_of, read_body, refuse
+from wirbel.intake.bodies import JSON, PROTOBUF, Knock, Refusal, answer, read_body, refuse
 from wirbel.intake.commit import Delivery, deliver
 from wirbel.intake.models import Taken, Token
 from wirbel.store import reading, segments
@@ -31,7 +30,7 @@ RETRY_BACKLOG_S = 5
 RETRY_DATABASE_S = 2
 RETRY_QUOTA_S = 15
 RETRY_DISK_S = 30
-Door = Callable[[HttpRequest, Token], HttpResponse]
+Door = Callable[[Knock, Token], HttpResponse]
 _RESPONSES = {
     "traces": (ExportTraceServiceResponse, "rejected_spans"),
     "metrics": (ExportMetricsServiceResponse, "rejected_data_points"),
@@ -39,18 +38,17 @@ _RESPONSES = {
 }
 
 
-DOORS: dict[str, Callable[[HttpRequest], HttpResponse]] = {}
+DOORS: dict[str, Callable[[Knock], HttpResponse]] = {}
 """Every door by its path; :func:`door` puts each in."""
 
 
-def door(name: str) -> Callable[[Door], Callable[[HttpRequest], HttpResponse]]:
+def door(name: str) -> Callable[[Door], Callable[[Knock], HttpResponse]]:
     """What all doors share: their path /v1/NAME, POST only, a valid token, and every refusal as a clear answer that is counted."""
 
-    def wrap(view: Door) -> Callable[[HttpRequest], HttpResponse]:
-        @csrf_exempt  # senders hold a token, not a session
+    def wrap(view: Door) -> Callable[[Knock], HttpResponse]:
         @wraps(view)
-        def guarded(request: HttpRequest) -> HttpResponse:
-            kind = content_type_of(request)
+        def guarded(request: Knock) -> HttpResponse:
+            kind = request.content_type
             if request.method != "POST":
                 return HttpResponse("POST only\n", status=405, headers={"Allow": "POST"}, content_type="text/plain")
             token = None
@@ -128,7 +126,7 @@ class _Refusals:
 _refusals = _Refusals()
 
 
-def _authenticate(request: HttpRequest) -> Token:
+def _authenticate(request: Knock) -> Token:
     scheme, _, secret = request.headers.get("Authorization", "").partition(" ")
     if scheme.lower() != "bearer" or not secret.strip():
         raise Refusal(401, "send an ingest token: Authorization: Bearer TOKEN (make one with ./wirbel token NAME)")
@@ -138,9 +136,9 @@ def _authenticate(request: HttpRequest) -> Token:
     return token
 
 
-def _take(signal: otlp.Signal, request: HttpRequest, token: Token) -> HttpResponse:
+def _take(signal: otlp.Signal, request: Knock, token: Token) -> HttpResponse:
     """200 only after the good records are durable; what was refused is counted and explained."""
-    kind = content_type_of(request)
+    kind = request.content_type
     if kind not in (PROTOBUF, JSON):
         raise Refusal(415, f"Content-Type must be {PROTOBUF} or {JSON}")
     room = segments.room()
@@ -164,27 +162,27 @@ def _take(signal: otlp.Signal, request: HttpRequest, token: Token) -> HttpRespon
 
 
 @door("traces")
-def traces(request: HttpRequest, token: Token) -> HttpResponse:
+def traces(request: Knock, token: Token) -> HttpResponse:
     """POST /v1/traces"""
     return _take(otlp.TRACES, request, token)
 
 
 @door("metrics")
-def metrics(request: HttpRequest, token: Token) -> HttpResponse:
+def metrics(request: Knock, token: Token) -> HttpResponse:
     """POST /v1/metrics"""
     return _take(otlp.METRICS, request, token)
 
 
 @door("logs")
-def logs(request: HttpRequest, token: Token) -> HttpResponse:
+def logs(request: Knock, token: Token) -> HttpResponse:
     """POST /v1/logs"""
     return _take(otlp.LOGS, request, token)
 
 
 @door("changes")
-def changes(request: HttpRequest, token: Token) -> HttpResponse:
+def changes(request: Knock, token: Token) -> HttpResponse:
     """POST /v1/changes: 201 with the stored ids; 400 names the field, and then nothing is stored."""
-    kind = content_type_of(request)
+    kind = request.content_type
     if kind not in (JSON, "application/cloudevents+json"):
         raise Refusal(415, "Content-Type must be application/json or application/cloudevents+json")
     try:

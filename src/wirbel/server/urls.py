@@ -1,4 +1,4 @@
-"""What answers where."""
+"""What answers where; the doors of intake stand before Django (intake/asgi.py)."""
 
 from __future__ import annotations
 
@@ -7,7 +7,6 @@ from django.http import HttpRequest, HttpResponse
 from django.urls import path, re_path
 from django.views.decorators.csrf import ensure_csrf_cookie
 
-from wirbel.intake.views import DOORS
 from wirbel.server.api import api
 from wirbel.server.live import live
 
@@ -22,7 +21,6 @@ def page(request: HttpRequest) -> HttpResponse:
 
 
 urlpatterns = [
-    *(path(address.lstrip("/"), view) for address, view in DOORS.items()),
     path("api/live", live),
     path("api/", api.urls),
     re_path(r"^(?!api/|v1/|assets/).*$", page),

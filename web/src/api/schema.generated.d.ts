@@ -340,6 +340,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/services/{name}/log-rates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Log Rates
+         * @description Log records a second of a service, by how serious they are.
+         */
+        get: operations["wirbel_explore_api_get_log_rates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/services/{name}/metric": {
         parameters: {
             query?: never;
@@ -910,8 +930,11 @@ export interface components {
             p: number | null;
             /** Share */
             share: number;
-            /** Verdict */
-            verdict: string;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "responsible" | "calls" | "gradual" | "earlier" | "innocent" | "too-late" | "off-path" | "unclear";
         };
         /**
          * KeptFor
@@ -988,6 +1011,28 @@ export interface components {
             service: string;
             /** Unit */
             unit: string | null;
+        };
+        /** LogLevelSeries */
+        LogLevelSeries: {
+            /**
+             * Name
+             * @enum {string}
+             */
+            name: "error" | "warning" | "lower";
+            /** Values */
+            values: (number | null)[];
+        };
+        /**
+         * LogRates
+         * @description Records a second by how serious they are, the most serious first; null before the service's first record.
+         */
+        LogRates: {
+            /** Levels */
+            levels: components["schemas"]["LogLevelSeries"][];
+            /** Start */
+            start: string;
+            /** Step S */
+            step_s: number;
         };
         /** Mark */
         Mark: {
@@ -1210,6 +1255,15 @@ export interface components {
             /** Reference */
             reference: number | null;
         };
+        /** PercentileLine */
+        PercentileLine: {
+            /** Is Headline */
+            is_headline: boolean;
+            /** Name */
+            name: string;
+            /** Values */
+            values: (number | null)[];
+        };
         /** Practice */
         Practice: {
             /** Acts */
@@ -1326,13 +1380,6 @@ export interface components {
             /** Secret */
             secret: string;
         };
-        /** Series */
-        Series: {
-            /** Name */
-            name: string;
-            /** Values */
-            values: (number | null)[];
-        };
         /** ServiceCharts */
         ServiceCharts: {
             /** Expected */
@@ -1342,7 +1389,7 @@ export interface components {
             /** High */
             high: (number | null)[];
             /** Latency */
-            latency: components["schemas"]["Series"][];
+            latency: components["schemas"]["PercentileLine"][];
             /** Low */
             low: (number | null)[];
             /** Outcomes */
@@ -2252,6 +2299,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ServiceView"];
+                };
+            };
+        };
+    };
+    wirbel_explore_api_get_log_rates: {
+        parameters: {
+            query?: {
+                start?: string | null;
+                end?: string | null;
+                environment?: string | null;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogRates"];
                 };
             };
         };

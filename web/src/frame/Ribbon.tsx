@@ -97,6 +97,7 @@ export function Ribbon({ data, windows }: { data: RibbonData; windows: Windows }
             low={start}
             high={end}
             following={scope.range === null}
+            labelEnd={name === "reference" ? x(windows.focus.end) - FOCUS_LABEL : undefined}
             onMove={(span) => set(name, span)}
           />
         ))}
@@ -129,6 +130,10 @@ export function Ribbon({ data, windows }: { data: RibbonData; windows: Windows }
   );
 }
 
+/** Room for the labels of the windows, px: beside a short reference there is not enough for both. */
+const FOCUS_LABEL = 126;
+const REFERENCE_LABEL = 145;
+
 interface BracketProps {
   name: Name;
   span: Span;
@@ -136,11 +141,13 @@ interface BracketProps {
   low: number;
   high: number;
   following: boolean;
+  /** Where its label has to end, if it comes that far. */
+  labelEnd?: number | undefined;
   onMove: (span: Span) => void;
 }
 
 /** One window as two brackets that can be dragged, and moved by arrow keys (with Shift by ten minutes). */
-function Bracket({ name, span, x, low, high, following, onMove }: BracketProps) {
+function Bracket({ name, span, x, low, high, following, labelEnd, onMove }: BracketProps) {
   const [held, setHeld] = useState<Span | null>(null);
   const grip = useRef<{ edge: Edge; from: number; span: Span } | null>(null);
   const shown = held ?? span;
@@ -148,6 +155,8 @@ function Bracket({ name, span, x, low, high, following, onMove }: BracketProps) 
   const [a, b] = [Math.max(x(shown.start), x(low)), Math.min(x(shown.end), x(high))];
   const isNow = following && name === "focus" && Math.abs(span.end - high) < 90_000;
   const label = `${name} ${clock(shown.start)} – ${isNow && !held ? "now" : clock(shown.end)}`;
+  const isCramped = labelEnd !== undefined && a < labelEnd && a + REFERENCE_LABEL > labelEnd;
+  const isAtEnd = name === "focus" || isCramped;
   const grab = (edge: Edge) => ({
     onPointerDown: (event: PointerEvent) => {
       (event.target as Element).setPointerCapture(event.pointerId);
@@ -201,9 +210,9 @@ function Bracket({ name, span, x, low, high, following, onMove }: BracketProps) 
         style={{ cursor: "grab" }}
       />
       <text
-        x={name === "focus" ? Math.min(b, x(high)) : a + 2}
+        x={isCramped ? labelEnd : isAtEnd ? Math.min(b, x(high)) : a + 2}
         y={TOP - 5}
-        textAnchor={name === "focus" ? "end" : "start"}
+        textAnchor={isAtEnd ? "end" : "start"}
         fontWeight="600"
         pointerEvents="none"
         style={{ fill: colour }}

@@ -1,4 +1,5 @@
 /** Numbers and times as people read them. Only how they look is decided here; values come from the API. */
+import type { Schemas } from "../api/client";
 
 export function significant(value: number, digits = 3): string {
   if (value === 0) return "0";
@@ -33,7 +34,7 @@ export function share(value: number | null | undefined): string {
 export function percent(value: number): string {
   // Rounded up to all of it only when it is all of it.
   if (value > 0.99 && value < 1) return "> 99 %";
-  return `${Math.round(value * 100)} %`;
+  return `${Math.round(value * 100)} %`.replace("-", "−");
 }
 
 export function rate(value: number | null | undefined): string {
@@ -50,14 +51,11 @@ export function interval({ low, high }: Bounds): string {
   return `95 % interval ${duration(low)} to ${duration(high)}`;
 }
 
-type Percentiles = Record<"p50" | "p95" | "p99", number | null> &
-  Record<"p50_interval" | "p95_interval" | "p99_interval", Bounds>;
+type Figures = Schemas["Figures"];
+type Percentile = Extract<keyof Figures, `p${number}`>;
 
 /** What a percentile's figure says when pointed at: its interval, and the same of the reference. */
-export function percentileTitle(
-  row: { focus: Percentiles; reference: Percentiles },
-  name: "p50" | "p95" | "p99",
-): string {
+export function percentileTitle(row: { focus: Figures; reference: Figures }, name: Percentile): string {
   const bounds = `${name}_interval` as const;
   return `${interval(row.focus[bounds])}; reference ${duration(row.reference[name])}, ${interval(row.reference[bounds])}`;
 }

@@ -21,7 +21,7 @@ from wirbel.core.stats import drift
 Floats = npt.NDArray[np.float64]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Contribution:
     """One part's share of the change; means per request of the symptom, unit of the symptom."""
 
@@ -39,7 +39,7 @@ class Contribution:
     beside: Ids | None = None  # an ordinary one of the reference, for the same operation
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Effect:
     """The change of the symptom itself, with its interval and the p of there being none (see core/stats/drift.py)."""
 
@@ -64,9 +64,20 @@ def effect(requests: Requests, values: Floats, unit: str, statistic: str) -> Eff
     """Change of the weighted mean of ``values`` (one a request) from reference to focus."""
     focus = requests.in_focus
     before, after = (float(mean) for mean in requests.means(values))
-    found = drift.difference(requests.start / 1e9, values[:, None], requests.weight, focus)
+    found = drift.difference(requests.start / 1e9, values[:, None], requests.adjusted_count, focus)
     low, high, p = (float(x[0]) for x in (found.low, found.high, found.p))
-    return Effect(before, after, after - before, low, high, unit, statistic, int((~focus).sum()), int(focus.sum()), p)
+    return Effect(
+        reference=before,
+        focus=after,
+        delta=after - before,
+        low=low,
+        high=high,
+        unit=unit,
+        statistic=statistic,
+        requests_reference=int((~focus).sum()),
+        requests_focus=int(focus.sum()),
+        p=p,
+    )
 
 
 def where_the_time_went(requests: Requests) -> list[Contribution]:
@@ -98,7 +109,7 @@ class Split:
 def _contributions(requests: Requests, amount: sparse.csr_array, calls: sparse.csr_array) -> list[Contribution]:
     split = Split.of(requests, amount, calls)
     (n0, n1), (t0, t1) = split.calls, split.time
-    changed = drift.difference(requests.start / 1e9, amount, requests.weight, requests.in_focus)
+    changed = drift.difference(requests.start / 1e9, amount, requests.adjusted_count, requests.in_focus)
     columns = amount.tocsc()
     order = np.argsort(-np.abs(t1 - t0), kind="stable")
     found = []

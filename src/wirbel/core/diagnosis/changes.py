@@ -9,7 +9,8 @@ agree with when the change was made. Time spent in what an entity calls is not i
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from typing import Literal
 
 import numpy as np
 import numpy.typing as npt
@@ -25,6 +26,8 @@ Floats = npt.NDArray[np.float64]
 Bools = npt.NDArray[np.bool_]
 Entity = tuple[str, str]
 """Kind and name."""
+Verdict = Literal["responsible", "calls", "gradual", "earlier", "innocent", "too-late", "off-path", "unclear"]
+"""See :class:`Judged`."""
 
 MIN_REQUESTS = 20  # on each side, to compare them
 LOCAL_NS = 12 * 60 * 10**9  # before and after a change that are compared
@@ -34,6 +37,7 @@ GRADUAL_NS = 60 * 60 * 10**9  # what leaks or fills up is felt within this time
 LEAST_SHARE = 0.1  # of the symptom's change, to be responsible for it
 SIGNIFICANT = 0.01
 CONTROL_MOVED = 0.5  # of what the changed ones moved: if the control did too, the change is not it
+OTHER_CALLERS = "other callers of it"
 _DATABASE_KEYS = ("db.namespace", "server.address", "db.collection.name")
 
 
@@ -41,7 +45,7 @@ _DATABASE_KEYS = ("db.namespace", "server.address", "db.collection.name")
 class Control:
     """What was not touched by the change, before and after it, in the symptom's unit."""
 
-    what: str  # "other versions", "other instances", "other hosts" or "other entities"
+    what: str  # "other instances or versions", "other hosts", "other callers of it" or "other entities"
     before: float
     after: float
 
@@ -50,14 +54,14 @@ class Control:
         return self.after - self.before
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Judged:
     """A change with its before/after test.
 
     ``before`` and ``after`` are means of what the touched entity adds to a request of the symptom, in the minutes
     around the change, over what is usual for the operation; ``share`` is their difference, less the control's, as a
     share of the symptom's change, and ``p`` is of there being no step, None where it is too small to matter. ``entity`` is the one that was judged. Verdicts: *responsible*; *innocent* (nothing
-    stepped there); *gradual* (what it touches rose slowly, from some time after it on, as a leak would); *earlier* (it moved
+    stepped there); *calls* (what the changed service adds itself did not, but what its calls of ``entity`` cost did); *gradual* (what it touches rose slowly, from some time after it on, as a leak would); *earlier* (it moved
     at once, but later than the change); *too-late*; *off-path* (it touches
     nothing that the requests did); *unclear* (too few requests).
     """
@@ -65,19 +69,19 @@ class Judged:
     change: Change
     entity: Entity | None
     lead_s: float  # onset of the symptom − change, 0 inside the onset's interval; negative: the change came after
-    before: float | None
-    after: float | None
-    share: float
-    p: float | None
-    control: Control | None
-    verdict: str
+    before: float | None = None
+    after: float | None = None
+    share: float = 0.0
+    p: float | None = None
+    control: Control | None = None
+    verdict: Verdict
 
     @property
     def on_path(self) -> bool:
         return self.entity is not None
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Judging:
     """All that changes are judged by: requests, what entities add to each of them, when that moved, and the symptom's change."""
 
@@ -87,7 +91,7 @@ class Judging:
     symptom: Floats
     symptom_onset: Onset
     delta: float
-    uses: Mapping[str, set[Entity]]  # databases that each service calls
+    calls: Mapping[tuple[str, Entity], Floats]  # what each service's calls of what sends no spans add to each request
 
 
 def judge(given: Judging, changes: list[Change]) -> list[Judged]:
@@ -99,9 +103,26 @@ def _judge(given: Judging, change: Change) -> Judged:
     lead = lead_s(change.at, given.symptom_onset)
     touched = [*_touched(given, change)]
     if not touched:
-        return Judged(change, None, lead, None, None, 0.0, None, None, "off-path")
+        return Judged(change=change, entity=None, lead_s=lead, verdict="off-path")
     judged = [_test(given, change, lead, *one) for one in touched]
-    return max(judged, key=lambda j: (j.verdict == "responsible", j.verdict == "gradual", abs(j.share)))
+    found = max(judged, key=lambda j: (j.verdict == "responsible", j.verdict == "gradual", abs(j.share)))
+    return _by_calls(given, change, lead) or found if found.verdict == "innocent" else found
+
+
+def _by_calls(given: Judging, change: Change, lead: float) -> Judged | None:
+    """The change judged by what the calls cost that its service makes: a new statement may be slow where it is carried out.
+
+    They must have stepped right at it, and those of other services to the same entity must not have.
+    """
+    stepped = []
+    for (service, entity), amount in given.calls.items():
+        if service != change.service or entity not in given.amounts:
+            continue
+        others = [values for (other, called), values in given.calls.items() if called == entity and other != service]
+        found = _test(given, change, lead, entity, amount, given.onsets.get(entity), None, np.sum(others, axis=0) if others else None)
+        if found.verdict == "responsible" and abs(lead) * 1e9 <= LATE_NS:
+            stepped.append(replace(found, verdict="calls"))
+    return max(stepped, key=lambda j: j.share, default=None)
 
 
 def lead_s(at: int, onset: Onset) -> float:
@@ -129,7 +150,7 @@ def _touched(given: Judging, change: Change) -> list[tuple[Entity, Floats, Onset
         met = _met(given.requests, service=change.service, version=change.version) if met is None and change.version else met
         add(("service", change.service), met)
         if change.kind == "migration":
-            for database in sorted(given.uses.get(change.service, set())):
+            for database in sorted(entity for service, entity in given.calls if service == change.service):
                 add(database)
     elif change.service is None and "host.name" in about:
         met = _met(given.requests, host=about["host.name"])
@@ -147,10 +168,13 @@ def _met(requests: Requests, **values: str) -> Bools | None:
 
 
 def _average(requests: Requests, values: Floats, rows: Bools) -> float:
-    return float(np.average(values[rows], weights=requests.weight[rows]))
+    return float(np.average(values[rows], weights=requests.adjusted_count[rows]))
 
 
-def _test(given: Judging, change: Change, lead: float, entity: Entity, amount: Floats, moved: Onset | None, met: Bools | None) -> Judged:
+def _test(
+    given: Judging, change: Change, lead: float, entity: Entity, amount: Floats, moved: Onset | None, met: Bools | None, beside: Floats | None = None
+) -> Judged:
+    """``amount`` is what is judged; ``beside``, where it is known, what the same entity does for others."""
     requests = given.requests
     near = np.abs(requests.start - change.at) <= LOCAL_NS
     later = requests.start >= change.at
@@ -161,24 +185,26 @@ def _test(given: Judging, change: Change, lead: float, entity: Entity, amount: F
         before, after = before & met, after & met
     is_late = lead * 1e9 < -LATE_NS
     if before.sum() < MIN_REQUESTS or after.sum() < MIN_REQUESTS:
-        return Judged(change, entity, lead, None, None, 0.0, None, None, "too-late" if is_late else "unclear")
+        return Judged(change=change, entity=entity, lead_s=lead, verdict="too-late" if is_late else "unclear")
     first, last = (_average(requests, amount, rows) for rows in (before, after))
-    control = _control(given, entity, amount, near, later, met)
+    control = _control(given, entity, amount, near, later, met) if beside is None else _control_of(OTHER_CALLERS, requests, beside, near & ~later, near & later)
     step = last - first - (control.moved if control and abs(control.moved) < abs(last - first) else 0.0)
     share = step / given.delta if given.delta else 0.0
     used = before | after
     # Whatever its p, too small a step is none that matters.
     p = _p_of_step(requests, amount, used, after) if share > LEAST_SHARE else None
     verdict = _verdict(given, change, is_late, share, p, last - first, moved, control)
-    return Judged(change, entity, lead, first, last, share, p, control, verdict)
+    return Judged(change=change, entity=entity, lead_s=lead, before=first, after=last, share=share, p=p, control=control, verdict=verdict)
 
 
 def _p_of_step(requests: Requests, amount: Floats, used: Bools, after: Bools) -> float:
-    found = drift.difference(requests.start[used] / 1e9, amount[used, None], requests.weight[used], after[used])
+    found = drift.difference(requests.start[used] / 1e9, amount[used, None], requests.adjusted_count[used], after[used])
     return float(found.p[0])
 
 
-def _verdict(given: Judging, change: Change, is_late: bool, share: float, p: float | None, step: float, moved: Onset | None, control: Control | None) -> str:
+def _verdict(
+    given: Judging, change: Change, is_late: bool, share: float, p: float | None, step: float, moved: Onset | None, control: Control | None
+) -> Verdict:
     if is_late:
         return "too-late"
     # Gradual effects, and those of a roll-out, may begin a little later than they are announced.
@@ -191,17 +217,18 @@ def _verdict(given: Judging, change: Change, is_late: bool, share: float, p: flo
     return "innocent"
 
 
+def _control_of(what: str, requests: Requests, values: Floats, before: Bools, after: Bools) -> Control:
+    return Control(what, _average(requests, values, before), _average(requests, values, after))
+
+
 def _control(given: Judging, entity: Entity, amount: Floats, near: Bools, later: Bools, met: Bools | None) -> Control | None:
     """Requests at the same time that did not meet what was changed; else what the other entities did, in the middle of them."""
     requests = given.requests
     if met is not None:
         apart = near & ~met & (requests.touched(service=entity[1]) if entity[0] == "service" else True)
         if (apart & later).sum() >= MIN_REQUESTS and (apart & ~later).sum() >= MIN_REQUESTS:
-            return Control(
-                "other hosts" if entity[0] == "host" else "other instances or versions",
-                _average(requests, amount, apart & ~later),
-                _average(requests, amount, apart & later),
-            )
+            what = "other hosts" if entity[0] == "host" else "other instances or versions"
+            return _control_of(what, requests, amount, apart & ~later, apart & later)
     if entity[0] in ("host", "everything"):
         return None
     others = [values for other, values in given.amounts.items() if other != entity and values.any()]
@@ -209,4 +236,4 @@ def _control(given: Judging, entity: Entity, amount: Floats, near: Bools, later:
         return None
     steps = sorted((_average(requests, values, near & later) - _average(requests, values, near & ~later), n) for n, values in enumerate(others))
     middle = others[steps[len(steps) // 2][1]]
-    return Control("other entities", _average(requests, middle, near & ~later), _average(requests, middle, near & later))
+    return _control_of("other entities", requests, middle, near & ~later, near & later)

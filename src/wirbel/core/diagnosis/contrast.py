@@ -24,6 +24,7 @@ MOST_STRATA = 30  # operations that are compared each for itself
 OTHERS_NEEDED = 20  # siblings in the focus, to say how others behave
 LEAST_EXPLAINED = 0.02  # of the change
 SIGNIFICANT = 0.01  # adjusted p
+MOST_MARKS_IN_TABLE = 2**24  # bytes
 NEW = 0.1  # of its rate in the focus: a value seen less often before is new
 COMPARED_TYPES = "sib"  # letters of attribute columns whose values are compared: text, integers and booleans
 IDENTITIES = {
@@ -44,7 +45,7 @@ IDENTITIES = {
 _BASE = {"version": "service.version", "instance": "service.instance.id", "host": "host.name", "operation": "operation"}
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Standout:
     """One attribute value of one service, and what requests that touch it are like.
 
@@ -97,14 +98,17 @@ class _Marks:
 def _marks(requests: Requests, over: Floats) -> tuple[_Marks, list[str]]:
     """Marks of all attributes, and what of them was left out because there were too many."""
     rows = np.flatnonzero(requests.request >= 0)
-    table = requests.table.take(pa.array(rows))
+    columns = _columns(requests.traces.table)
+    # Most columns are read here only, of the sampled requests: cheaper to encode than the whole of them.
+    table = requests.traces.table.select([name for name, _ in columns]).take(pa.array(rows))
     request = requests.request[rows]
-    service, services = arrow.codes(table["service"])
+    codes_of_service, services = requests.traces.codes("service")
+    service = codes_of_service[rows]
     owners, codes, groups, group_owners, group_pairs, left_out = [], [], [], [], [], []
     described: list[tuple[str, str, str]] = []
     offset = group_offset = 0
-    telling = np.abs(np.where(requests.in_focus, requests.weight * over, 0.0))
-    for column, key in _columns(table):
+    telling = np.abs(np.where(requests.in_focus, requests.adjusted_count * over, 0.0))
+    for column, key in columns:
         values = table[column]
         if key == "db.query.text":
             values = without_literals(pa.concat_arrays(values.chunks))
@@ -113,16 +117,16 @@ def _marks(requests: Requests, over: Floats) -> tuple[_Marks, list[str]]:
             continue
         present = code >= 0
         width = len(services) * len(distinct)
-        pair = np.unique(request[present] * width + service[present] * len(distinct) + code[present])
+        pair = _distinct(request[present] * width + service[present] * len(distinct) + code[present], len(requests) * width)
         pair, dropped = _bounded(pair, width, len(distinct), telling)
         left_out += [f"{count} values of {key} at {services[s]}" for s, count in dropped.items()]
         if not len(pair):
             continue
-        used, compact = np.unique(pair % width, return_inverse=True)
+        used, compact, _ = _numbered(pair % width, width)
         owners.append(pair // width)
-        codes.append(compact.reshape(-1) + offset)
+        codes.append(compact + offset)
         groups.append(used // len(distinct) + group_offset)
-        touching = np.unique(request[present] * len(services) + service[present])
+        touching = _distinct(request[present] * len(services) + service[present], len(requests) * len(services))
         group_owners.append(touching // len(services))
         group_pairs.append(touching % len(services) + group_offset)
         described += [(services[u // len(distinct)], key, str(distinct[u % len(distinct)])) for u in used]
@@ -135,13 +139,34 @@ def _marks(requests: Requests, over: Floats) -> tuple[_Marks, list[str]]:
     return _Marks(joined[0], joined[1], described, joined[2], joined[3], joined[4], group_offset), left_out
 
 
+def _distinct(keys: Ints, bound: int) -> Ints:
+    """The distinct ones of numbers below ``bound``, in order; by a table of marks where one is small enough, which no sorting beats."""
+    if bound > MOST_MARKS_IN_TABLE:
+        return np.unique(keys)
+    seen = np.zeros(bound, np.bool_)
+    seen[keys] = True
+    return np.flatnonzero(seen)
+
+
+def _numbered(keys: Ints, bound: int) -> tuple[Ints, Ints, Ints]:
+    """The distinct ones of numbers below ``bound``, which of them each number is, and how often each is there."""
+    if bound * 8 > MOST_MARKS_IN_TABLE:
+        used, at, count = np.unique(keys, return_inverse=True, return_counts=True)
+        return used, at.reshape(-1), count
+    count = np.bincount(keys, minlength=bound)
+    used = np.flatnonzero(count)
+    place = np.zeros(bound, np.int64)
+    place[used] = np.arange(len(used))
+    return used, place[keys], count[used]
+
+
 def _bounded(pair: Ints, width: int, values: int, telling: Floats) -> tuple[Ints, dict[int, int]]:
     """Pairs (request, service, value) of at most MOST_VALUES values a service: the commonest, and those with the most excess.
 
     An attribute of which every second request has a value of its own names requests, not groups: none of it is
     kept. Also returns how many values of each service (its code) were left out.
     """
-    used, at, requests_of = np.unique(pair % width, return_inverse=True, return_counts=True)
+    used, at, requests_of = _numbered(pair % width, width)
     excess = np.bincount(at, weights=telling[pair // width], minlength=len(used))
     service = used // values
     keep = np.ones(len(used), np.bool_)
@@ -182,7 +207,7 @@ def who_stands_out(requests: Requests, bad: npt.NDArray[np.bool_], over: Floats,
     marks = len(found.described)
     if not marks:
         return [], left_out
-    focus, weight = requests.in_focus.astype(float), requests.weight
+    focus, weight = requests.in_focus.astype(float), requests.adjusted_count
     stratum, width = _strata(requests)
 
     def both(values: Floats) -> tuple[Floats, Floats]:
@@ -234,19 +259,21 @@ def who_stands_out(requests: Requests, bad: npt.NDArray[np.bool_], over: Floats,
         if same is not None:
             same.same_as.append(found.described[i])
         elif len(standouts) < most:
+            example, beside = _examples(requests, found, int(i), bad, over)
             standouts[int(fingerprint[i])] = Standout(
-                service,
-                key,
-                value,
-                float(share_bad[i]),
-                float(share_normal[i]),
-                int(rows_with[i]),
-                float(excess_with[i]),
-                float(excess_others[i]),
-                "focus" if enough[i] else "reference",
-                float(min(explains[i], 1.0)),
-                float(p[i]),
-                *_examples(requests, found, int(i), bad, over),
+                service=service,
+                key=key,
+                value=value,
+                share_bad=float(share_bad[i]),
+                share_normal=float(share_normal[i]),
+                requests=int(rows_with[i]),
+                excess_with=float(excess_with[i]),
+                excess_others=float(excess_others[i]),
+                others="focus" if enough[i] else "reference",
+                explains=float(min(explains[i], 1.0)),
+                p=float(p[i]),
+                example=example,
+                beside=beside,
             )
     return list(standouts.values()), left_out
 

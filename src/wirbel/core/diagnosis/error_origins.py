@@ -10,27 +10,22 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
-from wirbel.core import arrow
 from wirbel.core.diagnosis.critical_path import MAX_DEPTH
-from wirbel.core.diagnosis.requests import Requests, repeated_calls
-from wirbel.core.signals import spans
+from wirbel.core.diagnosis.requests import Requests
 
 Ints = npt.NDArray[np.int64]
 
 
 def origins(requests: Requests) -> Ints:
     """The row where the failure of each failing request began, in order of request. Shape (failing requests,)."""
-    table = requests.table
-    failed = arrow.numbers(table["outcome"]) == spans.ERROR
-    end = arrow.numbers(table["start"]) + arrow.numbers(table["duration"])
-    repeats = repeated_calls(table, requests.parent)
-    passed_on = failed.copy()
-    passed_on[repeats[repeats >= 0]] = False  # it was tried again: what came of that counts
-    rows = np.flatnonzero(passed_on & (requests.parent >= 0))
-    rows = rows[np.lexsort((rows, end[rows], requests.parent[rows]))]
-    last = np.r_[requests.parent[rows[1:]] != requests.parent[rows[:-1]], True][: len(rows)]
-    beneath = np.full(table.num_rows, -1, np.int64)
-    beneath[requests.parent[rows[last]]] = rows[last]
+    parent = requests.traces.parent
+    passed_on = requests.traces.failed.copy()
+    passed_on[requests.repeats[requests.repeats >= 0]] = False  # it was tried again: what came of that counts
+    rows = np.flatnonzero(passed_on & (parent >= 0))
+    rows = rows[np.lexsort((rows, requests.traces.end[rows], parent[rows]))]
+    last = np.r_[parent[rows[1:]] != parent[rows[:-1]], True][: len(rows)]
+    beneath = np.full(len(parent), -1, np.int64)
+    beneath[parent[rows[last]]] = rows[last]
     at = requests.roots[requests.failed]
     for _ in range(MAX_DEPTH):
         further = beneath[at] >= 0

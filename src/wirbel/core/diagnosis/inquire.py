@@ -6,7 +6,6 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from wirbel.core import arrow
 from wirbel.core.diagnosis import attribution, contrast, load, onset, requests, responsibility
 from wirbel.core.diagnosis import changes as change_tests
 from wirbel.core.diagnosis.attribution import Contribution, Effect
@@ -14,12 +13,13 @@ from wirbel.core.diagnosis.contrast import Standout
 from wirbel.core.diagnosis.error_origins import origins
 from wirbel.core.diagnosis.model import Answer, Moved, Question
 from wirbel.core.diagnosis.onset import Onset
-from wirbel.core.diagnosis.parts import DEPENDENCY, OWN, Part
+from wirbel.core.diagnosis.parts import OWN, Part
 from wirbel.core.diagnosis.ranking import LEAST_EXPLAINED, OUTSIDE, Findings, Share, rank, rank_traffic
 from wirbel.core.diagnosis.requests import Requests
 from wirbel.core.diagnosis.responsibility import Responsibility
 from wirbel.core.errors import NotEnoughData
 from wirbel.core.signals.changes import Change
+from wirbel.core.topology.trace_set import TraceSet
 
 Floats = npt.NDArray[np.float64]
 MIN_REQUESTS = 20  # in each window
@@ -35,7 +35,8 @@ def diagnose(question: Question, table: pa.Table, changes: list[Change], notes: 
     ``table`` holds whole traces (spans schema); rows may be weighted. Raises NotEnoughData when a
     window has fewer than 20 requests of the symptom.
     """
-    everything = requests.build(table, requests.symptom_rows(table, question.service, question.operation), (question.focus.start, question.focus.end))
+    traces = TraceSet(table)
+    everything = requests.build(traces, requests.symptom_rows(traces, question.service, question.operation), (question.focus.start, question.focus.end))
     in_reference = (everything.start >= question.reference.start) & (everything.start < question.reference.end)
     here = requests.restrict(everything, everything.in_focus | in_reference)
     if question.signal == "throughput":
@@ -58,37 +59,46 @@ def diagnose(question: Question, table: pa.Table, changes: list[Change], notes: 
         notes.append(f"Onsets and changes were judged on {', '.join(carriers)}: most of the change is there.")
     told = requests.restrict(everything, np.isin(everything.stratum, carrying))
     symptom = requests.excess(told, _measured(question, told))
-    started = onset.find(told.start, symptom, told.weight)
-    amounts = {entity: requests.excess(told, amount) for entity, amount in _amounts(question, told, shares).items()}
+    started = onset.find(told.start, symptom, told.adjusted_count)
+    began = _began(question, told)
+    amounts = {entity: requests.excess(told, amount) for entity, amount in _amounts(told, began, shares).items()}
     moved = _onsets(told, amounts, shares, change_of_symptom.delta)
-    judging = change_tests.Judging(told, amounts, moved, symptom, _since(question, started), _change_of(told, symptom), _uses(told))
+    judging = change_tests.Judging(
+        requests=told,
+        amounts=amounts,
+        onsets=moved,
+        symptom=symptom,
+        symptom_onset=_since(question, started),
+        delta=_change_of(told, symptom),
+        calls={pair: requests.excess(told, amount) for pair, amount in responsibility.of_calls(told, began).items()},
+    )
     judged = change_tests.judge(judging, changes)
     findings = Findings(
-        change_of_symptom,
-        question.signal,
-        question.service,
-        started,
-        parts,
-        shares,
-        standouts,
-        judged,
-        _what_moved(question, moved, started, change_of_symptom.delta),
-        load.of(question, here, over, change_of_symptom),
+        effect=change_of_symptom,
+        signal=question.signal,
+        service=question.service,
+        onset=started,
+        contributions=parts,
+        shares=shares,
+        standouts=standouts,
+        changes=judged,
+        moved=_what_moved(question, moved, started, change_of_symptom.delta),
+        load=load.of(question, here, over, change_of_symptom),
     )
     candidates, unexplained = rank(findings)
     return Answer(
-        question,
-        change_of_symptom,
-        _percentiles(here),
-        started,
-        parts,
-        standouts,
-        judged,
-        findings.moved,
-        candidates,
-        unexplained,
-        _examples(here, bad, carrying),
-        notes,
+        question=question,
+        effect=change_of_symptom,
+        percentiles=_percentiles(here),
+        onset=started,
+        contributions=parts,
+        standouts=standouts,
+        changes=judged,
+        moved=findings.moved,
+        candidates=candidates,
+        unexplained=unexplained,
+        examples=_examples(here, bad, carrying),
+        notes=notes,
     )
 
 
@@ -115,13 +125,13 @@ def _shares(question: Question, here: Requests) -> tuple[list[Contribution], lis
     return parts, [Share(doer, float(after[n] - before[n]), doers.parts[n]) for n, doer in enumerate(doers.doers) if doers.parts[n]]
 
 
-def _amounts(question: Question, told: Requests, shares: list[Share]) -> dict[tuple[str, str], Floats]:
+def _amounts(told: Requests, began: npt.NDArray[np.int64] | None, shares: list[Share]) -> dict[tuple[str, str], Floats]:
     """What each entity adds to each request; of many, those that add or save most."""
     size: dict[tuple[str, str], float] = {}
     for share in shares:
         size[share.doer.entity] = size.get(share.doer.entity, 0.0) + share.amount
     largest = sorted(size, key=lambda entity: -abs(size[entity]))[:MOST_ENTITIES]
-    found = _responsible(told, _began(question, told)).of_entities()
+    found = _responsible(told, began).of_entities()
     return {entity: found[entity] for entity in largest if entity in found}
 
 
@@ -133,15 +143,7 @@ def _onsets(told: Requests, amounts: dict[tuple[str, str], Floats], shares: list
     asked = [entity for entity in amounts if size[entity] >= LEAST_EXPLAINED * abs(delta)]
     if not asked:
         return {}
-    return dict(zip(asked, onset.find_all(told.start, np.stack([amounts[entity] for entity in asked], axis=1), told.weight), strict=True))
-
-
-def _uses(found: Requests) -> dict[str, set[tuple[str, str]]]:
-    uses: dict[str, set[tuple[str, str]]] = {}
-    for part in found.parts:
-        if part.kind == DEPENDENCY:
-            uses.setdefault(part.service, set()).add(responsibility.callee(part))
-    return uses
+    return dict(zip(asked, onset.find_all(told.start, np.stack([amounts[entity] for entity in asked], axis=1), told.adjusted_count), strict=True))
 
 
 def _what_moved(question: Question, moved: dict[tuple[str, str], Onset | None], started: Onset | None, delta: float) -> list[Moved]:
@@ -169,7 +171,7 @@ def _carriers(here: Requests, over: Floats) -> tuple[npt.NDArray[np.int64], list
     In the others nothing moved, so that they would only hide when it began.
     """
     focus = here.in_focus
-    carried = np.bincount(here.stratum[focus], weights=(here.weight * over)[focus])
+    carried = np.bincount(here.stratum[focus], weights=(here.adjusted_count * over)[focus])
     order = np.argsort(-carried)
     positive = np.maximum(carried[order], 0)
     if positive.sum() <= 0:
@@ -177,8 +179,8 @@ def _carriers(here: Requests, over: Floats) -> tuple[npt.NDArray[np.int64], list
     most = order[: int(np.searchsorted(np.cumsum(positive), CARRIED * positive.sum())) + 1]
     if len(most) == len(np.unique(here.stratum)):
         return most, []
-    names = here.table["operation"]
-    return most, [names[int(here.roots[np.flatnonzero(here.stratum == code)[0]])].as_py() for code in most[:5]]
+    _, names = here.traces.codes("operation")
+    return most, [names[code] for code in most[:5]]
 
 
 def _check_enough(question: Question, here: Requests) -> None:
@@ -191,7 +193,7 @@ def _check_enough(question: Question, here: Requests) -> None:
 
 def _missing_parents(here: Requests) -> list[str]:
     rows = here.request >= 0
-    orphans = int((~here.table["parent_id"].is_null().to_numpy() & (here.parent < 0)).sum())
+    orphans = int(here.traces.lost_parent.sum())
     if orphans > 0.02 * max(int(rows.sum()), 1):
         return [f"{orphans} spans name a parent that has not arrived; time under them is counted where it is seen."]
     return []
@@ -203,7 +205,7 @@ def _bad(question: Question, here: Requests) -> npt.NDArray[np.bool_]:
         return here.failed
 
     def slow(rows: npt.NDArray[np.bool_]) -> float:
-        return float(np.quantile(here.seconds[rows], SLOW_SHARE, method="inverted_cdf", weights=here.weight[rows]))
+        return float(np.quantile(here.seconds[rows], SLOW_SHARE, method="inverted_cdf", weights=here.adjusted_count[rows]))
 
     bound = np.full(int(here.stratum.max()) + 1, slow(~here.in_focus))
     for code in np.unique(here.stratum):
@@ -225,7 +227,8 @@ def _percentiles(here: Requests) -> dict[str, tuple[float | None, float | None]]
     found: dict[str, tuple[float | None, float | None]] = {}
     for share in (50, 75, 90, 95, 99):
         before, after = (
-            float(np.quantile(here.seconds[rows], share / 100, method="inverted_cdf", weights=here.weight[rows])) for rows in (~here.in_focus, here.in_focus)
+            float(np.quantile(here.seconds[rows], share / 100, method="inverted_cdf", weights=here.adjusted_count[rows]))
+            for rows in (~here.in_focus, here.in_focus)
         )
         found[f"p{share}"] = (before, after)
     return found
@@ -243,48 +246,73 @@ def _examples(here: Requests, bad: npt.NDArray[np.bool_], carrying: npt.NDArray[
 
 def _throughput(question: Question, here: Requests, changes: list[Change], notes: list[str]) -> Answer:
     """More or fewer requests: the change of the rate by who asks and for what. Parts sum to it."""
-    caller, callers = arrow.codes(here.table["service"])
-    operation, operations = arrow.codes(here.table["operation"])
-    above = here.parent[here.roots]
+    caller, callers = here.traces.codes("service")
+    operation, operations = here.traces.codes("operation")
+    above = here.traces.parent[here.roots]
     who = np.where(above >= 0, caller[above], -1)
     what = operation[here.roots]
     seconds = {True: question.focus.seconds, False: question.reference.seconds}
     parts = []
     for pair in np.unique(np.stack([who, what]), axis=1).T if len(here) else []:
         rows = (who == pair[0]) & (what == pair[1])
-        rate = {side: float(here.weight[rows & (here.in_focus == side)].sum()) / seconds[side] for side in (True, False)}
+        rate = {side: float(here.adjusted_count[rows & (here.in_focus == side)].sum()) / seconds[side] for side in (True, False)}
         name = callers[pair[0]] if pair[0] >= 0 else OUTSIDE
         delta = rate[True] - rate[False]
         part = Part(OWN, name, operations[pair[1]], question.service, "service")
+        low, high = _rate_interval(here.adjusted_count[rows], here.in_focus[rows], seconds)
         parts.append(
             Contribution(
-                part, rate[False], rate[True], rate[False], rate[True], delta, delta, 0.0, *_rate_interval(here.weight[rows], here.in_focus[rows], seconds)
+                part=part,
+                calls_reference=rate[False],
+                calls_focus=rate[True],
+                reference=rate[False],
+                focus=rate[True],
+                delta=delta,
+                more_calls=delta,
+                slower_calls=0.0,
+                low=low,
+                high=high,
             )
         )
-    total = {side: float(here.weight[here.in_focus == side].sum()) / seconds[side] for side in (True, False)}
-    low, high = _rate_interval(here.weight, here.in_focus, seconds)
-    change = Effect(
-        total[False], total[True], total[True] - total[False], low, high, "requests/s", "rate", int((~here.in_focus).sum()), int(here.in_focus.sum())
+    total = {side: float(here.adjusted_count[here.in_focus == side].sum()) / seconds[side] for side in (True, False)}
+    low, high = _rate_interval(here.adjusted_count, here.in_focus, seconds)
+    effect = Effect(
+        reference=total[False],
+        focus=total[True],
+        delta=total[True] - total[False],
+        low=low,
+        high=high,
+        unit="requests/s",
+        statistic="rate",
+        requests_reference=int((~here.in_focus).sum()),
+        requests_focus=int(here.in_focus.sum()),
     )
     parts.sort(key=lambda c: -abs(c.delta))
-    candidates, unexplained = rank_traffic(change, parts, question.service)
-    started = onset.of_rate(here.start, here.weight, question.reference.start, question.focus.end)
+    candidates, unexplained = rank_traffic(effect, parts, question.service)
+    started = onset.of_rate(here.start, here.adjusted_count, question.reference.start, question.focus.end)
     since = _since(question, started)
-    judged = [
-        change_tests.Judged(
-            c,
-            ("service", c.service) if c.service == question.service else None,
-            change_tests.lead_s(c.at, since),
-            None,
-            None,
-            0.0,
-            None,
-            None,
-            "unclear" if c.service == question.service else "off-path",
-        )
-        for c in changes
-    ]
-    return Answer(question, change, {}, started, parts, [], judged, [], candidates, unexplained, {}, notes)
+    judged = [_beside_traffic(question, change, since) for change in changes]
+    return Answer(
+        question=question,
+        effect=effect,
+        percentiles={},
+        onset=started,
+        contributions=parts,
+        standouts=[],
+        changes=judged,
+        moved=[],
+        candidates=candidates,
+        unexplained=unexplained,
+        examples={},
+        notes=notes,
+    )
+
+
+def _beside_traffic(question: Question, change: Change, since: Onset) -> change_tests.Judged:
+    """What a change did to traffic is not judged: only whether it is one of the service that is asked."""
+    asked = change.service == question.service
+    entity = ("service", question.service) if asked else None
+    return change_tests.Judged(change=change, entity=entity, lead_s=change_tests.lead_s(change.at, since), verdict="unclear" if asked else "off-path")
 
 
 def _rate_interval(weight: Floats, in_focus: npt.NDArray[np.bool_], seconds: dict[bool, float]) -> tuple[float, float]:

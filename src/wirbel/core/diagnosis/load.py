@@ -1,4 +1,4 @@
-"""Whether more traffic alone would explain a change: the slope of the reference's own minutes."""
+"""Whether more traffic alone would explain a change: the slope over the reference's own points."""
 
 from __future__ import annotations
 
@@ -9,27 +9,31 @@ from scipy import stats
 from wirbel.core.diagnosis.attribution import Effect
 from wirbel.core.diagnosis.model import Load, Question
 from wirbel.core.diagnosis.requests import Requests
+from wirbel.core.series import events
+from wirbel.core.series.grid import Grid
+from wirbel.core.topology.graph import EntityId
 
 Floats = npt.NDArray[np.float64]
-MINUTE_NS = 60 * 10**9
-MIN_MINUTES = 10
+MIN_POINTS = 10  # minutes, or longer in a long reference, with requests
 LEAST_RANGE = 0.3  # of traffic within the reference (last tenth against first, beside the middle), to know a slope
 
 
 def of(question: Question, here: Requests, values: Floats, change: Effect) -> Load:
     """``values`` (one a request) are the symptom's, over what is usual for the operation. Slope by Theil and Sen (Sen 1968)."""
-    rate = [float(here.weight[rows].sum()) / window.seconds for rows, window in ((here.in_focus, question.focus), (~here.in_focus, question.reference))]
-    ratio = rate[0] / rate[1]
-    quiet = ~here.in_focus
-    minute = (here.start[quiet] - question.reference.start) // MINUTE_NS
-    count = np.bincount(minute, weights=here.weight[quiet])
-    total = np.bincount(minute, weights=here.weight[quiet] * values[quiet])
-    used = count > 0
-    if used.sum() < MIN_MINUTES or change.delta == 0:
+    quiet, reference = ~here.in_focus, question.reference
+    grid, service = Grid(reference.start, reference.end), EntityId("service", question.service)
+    count = events.counted(service, here.start[quiet], here.adjusted_count[quiet], grid)
+    mean = events.mean(service, "excess", change.unit, here.start[quiet], values[quiet], here.adjusted_count[quiet], grid)
+    # Before the first request of the reference the program may not have sent anything yet.
+    known_s = (reference.end - max(int(grid.times[np.argmax(count.known[0])]), reference.start)) / 1e9
+    before, after = float(here.adjusted_count[quiet].sum()) / known_s, float(here.adjusted_count[~quiet].sum()) / question.focus.seconds
+    ratio = after / before
+    used = mean.known[0] & (grid.times >= reference.start) & (grid.times + grid.step_ns <= reference.end)
+    if used.sum() < MIN_POINTS or change.delta == 0:
         return Load(ratio, None)
-    mean, count = total[used] / count[used], count[used]
-    low, middle, high = np.quantile(count, (0.1, 0.5, 0.9))
-    if (high - low) / middle < LEAST_RANGE or np.ptp(mean) == 0:
+    rate, level = count.values[0, used] / grid.step, mean.values[0, used]
+    low, middle, high = np.quantile(rate, (0.1, 0.5, 0.9))
+    if (high - low) / middle < LEAST_RANGE or np.ptp(level) == 0:
         return Load(ratio, None)
-    slope = stats.theilslopes(mean, count).slope
-    return Load(ratio, float(np.clip(slope * 60 * (rate[0] - rate[1]) / change.delta, 0, 1)))
+    slope = stats.theilslopes(level, rate).slope
+    return Load(ratio, float(np.clip(slope * (after - before) / change.delta, 0, 1)))

@@ -48,7 +48,7 @@ class Question:
 
 @dataclass(frozen=True)
 class Evidence:
-    """A fact for or against a candidate, with its weight in log-odds; sentences.py puts it in words.
+    """A fact for or against a candidate, and how much it changes the log-odds; sentences.py puts it in words.
 
     ``facts`` are the numbers and names of its sentence, by kind of evidence; ``about`` says what it was read
     from: a service, an operation, a change or a request.
@@ -56,7 +56,7 @@ class Evidence:
 
     kind: str
     supports: bool
-    weight: float
+    log_odds: float
     facts: Mapping[str, Any]
     about: dict[str, str] = field(default_factory=dict)
 
@@ -106,7 +106,7 @@ class Load:
     explains: float | None
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Answer:
     question: Question
     effect: Effect

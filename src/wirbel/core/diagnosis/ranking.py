@@ -39,7 +39,7 @@ class Share:
     parts: Sequence[Part]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Findings:
     effect: Effect
     signal: str
@@ -189,6 +189,7 @@ def _weigh_changes(found: Findings, candidate: Candidate) -> None:
     mine = [j for j in found.changes if _is_about(j, candidate)]
     responsible = sorted((j for j in mine if j.verdict == "responsible"), key=lambda j: (-j.share, abs(j.lead_s)))
     gradual = [j for j in mine if j.verdict == "gradual"]
+    of_caller = sorted((j for j in mine if j.verdict == "calls"), key=lambda j: (-j.share, abs(j.lead_s)))
     # A change that really stepped may still have little to do with the symptom.
     matters = min(1.0, candidate.explains / MATTERS)
     if responsible:
@@ -199,6 +200,9 @@ def _weigh_changes(found: Findings, candidate: Candidate) -> None:
             facts = {"control": judged.control, "unit": found.effect.unit}
             candidate.evidence.append(Evidence("control", True, matters * weights.CONTROL_STAYED, facts, {"change": judged.change.id}))
         _weigh_version(found, candidate, judged.change.version, matters)
+    elif of_caller:
+        candidate.change = of_caller[0].change.id
+        candidate.evidence.append(_of_change(found, of_caller[0], True, matters * weights.CHANGE_OF_CALLER))
     elif len(gradual) == 1:
         candidate.change = gradual[0].change.id
         candidate.evidence.append(_of_change(found, gradual[0], True, matters * weights.CHANGE_GRADUAL))
@@ -274,4 +278,4 @@ def rank_traffic(change: Effect, parts: list[Contribution], service: str) -> tup
 
 
 def _confidence(evidence: list[Evidence]) -> float:
-    return 1 / (1 + math.exp(-weights.PRIOR - sum(e.weight for e in evidence)))
+    return 1 / (1 + math.exp(-weights.PRIOR - sum(e.log_odds for e in evidence)))

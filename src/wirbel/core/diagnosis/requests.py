@@ -8,14 +8,12 @@ from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-import pyarrow as pa
 from scipy import sparse
 
-from wirbel.core import arrow
 from wirbel.core.diagnosis import critical_path as cp
 from wirbel.core.diagnosis.parts import DEPENDENCY, OWN, TRANSFER, Part
 from wirbel.core.signals import spans
-from wirbel.core.topology.parents import parent_rows
+from wirbel.core.topology.trace_set import TraceSet
 
 Ints = npt.NDArray[np.int64]
 Floats = npt.NDArray[np.float64]
@@ -28,22 +26,23 @@ Ids = tuple[str, str]
 class Requests:
     """Requests (index r) and the spans (rows) under them.
 
-    ``start`` ns and ``seconds`` s of each request; ``in_focus`` says which window; ``weight`` is the
+    ``start`` ns and ``seconds`` s of each request; ``in_focus`` says which window; ``adjusted_count`` is the
     adjusted count; ``stratum`` numbers the operation asked for, since what is usual differs by
-    operation. For spans: ``request`` and ``part`` (−1 where off all requests), ``self_time`` ns on the critical
+    operation. For spans: the critical ``path`` and the attempt that each one ``repeats`` (see :func:`repeated_calls`), ``request`` and ``part`` (−1 where off all requests), ``self_time`` ns on the critical
     path, of which ``pause`` ns passed between a failed attempt and its repeat, ``is_call`` whether it is a call of
     its part, on the path or not, ``repeated`` whether it is under an attempt that follows a failed one. Such an
     attempt is no call of its own: its time, and the pause before it, belong to the call that it repeats.
     """
 
-    table: pa.Table
-    parent: Ints
+    traces: TraceSet
+    path: cp.Path
+    repeats: Ints
     roots: Ints
     request: Ints
     start: Ints
     seconds: Floats
     failed: npt.NDArray[np.bool_]
-    weight: Floats
+    adjusted_count: Floats
     in_focus: npt.NDArray[np.bool_]
     stratum: Ints
     parts: list[Part]
@@ -57,8 +56,7 @@ class Requests:
         return len(self.roots)
 
     def ids_of(self, index: int) -> Ids:
-        row = int(self.roots[index])
-        return self.table["trace_id"][row].as_py().hex(), self.table["span_id"][row].as_py().hex()
+        return self.traces.ids(int(self.roots[index]))
 
     def per_part(self, values: npt.NDArray[Any]) -> sparse.csr_array:
         """Sums ``values`` of spans by request and part: shape (requests, parts)."""
@@ -76,9 +74,14 @@ class Requests:
         """Calls that the requests ask for by themselves, repeats left out: shape (requests, parts)."""
         return self.per_part(self.is_call & ~self.repeated)
 
+    def failures(self, began: Ints) -> sparse.csc_array:
+        """1 where a request failed because of a part: shape (requests, parts). ``began`` are rows as error_origins.origins has them."""
+        place = (self.request[began], self.part[began])
+        return sparse.csc_array((np.ones(len(began)), place), shape=(len(self), max(len(self.parts), 1)))
+
     def means(self, values: Floats | sparse.csr_array) -> tuple[Floats, Floats]:
         """Weighted means of ``values``, shape (requests, …), over the reference and over the focus, which both must have requests."""
-        sides = (np.where(self.in_focus == side, self.weight, 0.0) for side in (False, True))
+        sides = (np.where(self.in_focus == side, self.adjusted_count, 0.0) for side in (False, True))
         before, after = (np.asarray(weight @ values) / weight.sum() for weight in sides)
         return before, after
 
@@ -86,7 +89,7 @@ class Requests:
         """Requests with a span under them that has all these values of its columns (service, version, …). Shape (requests,)."""
         rows = self.request >= 0
         for column, value in values.items():
-            rows &= _equal(self.table[column], value)
+            rows &= self.traces.equal(column, value)
         met = np.zeros(len(self), np.bool_)
         met[self.request[rows]] = True
         return met
@@ -107,8 +110,8 @@ def excess(found: Requests, values: Floats) -> Floats:
     """
     quiet = ~found.in_focus
     size = int(found.stratum.max(initial=0)) + 1
-    weight = np.bincount(found.stratum[quiet], weights=found.weight[quiet], minlength=size)
-    total = np.bincount(found.stratum[quiet], weights=(found.weight * values)[quiet], minlength=size)
+    weight = np.bincount(found.stratum[quiet], weights=found.adjusted_count[quiet], minlength=size)
+    total = np.bincount(found.stratum[quiet], weights=(found.adjusted_count * values)[quiet], minlength=size)
     usual = np.where(weight > 0, total / np.maximum(weight, 1e-300), total.sum() / max(weight.sum(), 1e-300))
     return values - usual[found.stratum]
 
@@ -116,49 +119,43 @@ def excess(found: Requests, values: Floats) -> Floats:
 def restrict(found: Requests, keep: npt.NDArray[np.bool_]) -> Requests:
     """Only the requests marked in ``keep``, shape (requests,); spans stay, those of other requests belong to none."""
     place = np.append(np.where(keep, np.cumsum(keep) - 1, -1), -1)
-    by_request = {name: getattr(found, name)[keep] for name in ("roots", "start", "seconds", "failed", "weight", "in_focus", "stratum")}
+    by_request = {name: getattr(found, name)[keep] for name in ("roots", "start", "seconds", "failed", "adjusted_count", "in_focus", "stratum")}
     return replace(found, request=place[found.request], **by_request)
 
 
-def symptom_rows(table: pa.Table, service: str, operation: str | None) -> Ints:
+def symptom_rows(traces: TraceSet, service: str, operation: str | None) -> Ints:
     """Rows of the entry spans of a service (and operation); all its spans without a parent there if it has no entry spans."""
-    match = _equal(table["service"], service)
+    match = traces.equal("service", service)
     if operation is not None:
-        match &= _equal(table["operation"], operation)
-    entry = match & spans.is_entry(table)
+        match &= traces.equal("operation", operation)
+    entry = match & traces.is_entry
     return np.flatnonzero(entry if entry.any() else match)
 
 
-def _equal(column: pa.ChunkedArray, value: str) -> npt.NDArray[np.bool_]:
-    code, values = arrow.codes(column)
-    return code == (values.index(value) if value in values else -2)
-
-
-def build(table: pa.Table, roots: Ints, focus: tuple[int, int]) -> Requests:
-    """Critical paths and parts of the requests that start at ``roots`` (rows of ``table``).
+def build(traces: TraceSet, roots: Ints, focus: tuple[int, int]) -> Requests:
+    """Critical paths and parts of the requests that start at ``roots`` (rows of ``traces``).
 
     ``focus`` is the focus window, ns; all other requests belong to the reference.
     """
-    parent = parent_rows(table)
+    parent = traces.parent
     roots = cp.outermost(parent, roots)
-    start, duration = arrow.numbers(table["start"]), arrow.numbers(table["duration"])
-    kind = arrow.numbers(table["kind"]).astype(np.int64)
-    path = cp.critical_path(start, duration, parent, kind, roots)
+    path = cp.critical_path(traces.start, traces.duration, parent, traces.kind, roots)
     request = cp.members(parent, roots)
-    repeats = repeated_calls(table, parent)
-    parts, part, is_call = _parts(table, parent, kind, request)
-    began = start[roots]
+    repeats = repeated_calls(traces)
+    parts, part, is_call = _parts(traces, request)
+    began = traces.start[roots]
     pause = _pauses(path, parent, repeats)
     return Requests(
-        table=table,
-        parent=parent,
+        traces=traces,
+        path=path,
+        repeats=repeats,
         roots=roots,
         request=request,
         start=began,
-        seconds=duration[roots] / 1e9,
-        failed=arrow.numbers(table["outcome"])[roots] == spans.ERROR,
-        weight=arrow.numbers(table["weight"])[roots],
-        stratum=arrow.codes(table["operation"])[0][roots],
+        seconds=traces.duration[roots] / 1e9,
+        failed=traces.failed[roots],
+        adjusted_count=traces.adjusted_count[roots],
+        stratum=traces.codes("operation")[0][roots],
         in_focus=(began >= focus[0]) & (began < focus[1]),
         parts=parts,
         part=part,
@@ -169,23 +166,21 @@ def build(table: pa.Table, roots: Ints, focus: tuple[int, int]) -> Requests:
     )
 
 
-def repeated_calls(table: pa.Table, parent: Ints) -> Ints:
+def repeated_calls(traces: TraceSet) -> Ints:
     """For each span the row of the failed attempt that it repeats, −1 where it repeats none. Shape (rows,).
 
     A repeat asks the same peer for the same operation under the same parent, after the attempt has failed.
     """
-    kind, failed = arrow.numbers(table["kind"]), arrow.numbers(table["outcome"]) == spans.ERROR
-    start = arrow.numbers(table["start"])
-    end = start + arrow.numbers(table["duration"])
-    found = np.full(table.num_rows, -1, np.int64)
-    calls = np.flatnonzero(np.isin(kind, spans.CALL_KINDS) & (parent >= 0))
+    parent, start, end = traces.parent, traces.start, traces.end
+    found = np.full(len(traces), -1, np.int64)
+    calls = np.flatnonzero(np.isin(traces.kind, spans.CALL_KINDS) & (parent >= 0))
     if not len(calls):
         return found
-    peer, operation = arrow.codes(table["peer"])[0], arrow.codes(table["operation"])[0]
+    peer, operation = traces.codes("peer")[0], traces.codes("operation")[0]
     calls = calls[np.lexsort((start[calls], operation[calls], peer[calls], parent[calls]))]
     earlier, later = calls[:-1], calls[1:]
     same = (parent[earlier] == parent[later]) & (peer[earlier] == peer[later]) & (operation[earlier] == operation[later])
-    again = same & failed[earlier] & (start[later] >= end[earlier])
+    again = same & traces.failed[earlier] & (start[later] >= end[earlier])
     found[later[again]] = earlier[again]
     return found
 
@@ -222,20 +217,21 @@ def _distinct(key: Ints) -> tuple[Ints, Ints]:
     return key[:, first].T, code.reshape(-1)
 
 
-def _parts(table: pa.Table, parent: Ints, kind: Ints, request: Ints) -> tuple[list[Part], Ints, npt.NDArray[np.bool_]]:
-    service, services = arrow.codes(table["service"])
-    operation, operations = arrow.codes(table["operation"])
-    peer, peers = arrow.codes(table["peer"])
-    peer_kind, peer_kinds = arrow.codes(table["peer_kind"])
+def _parts(traces: TraceSet, request: Ints) -> tuple[list[Part], Ints, npt.NDArray[np.bool_]]:
+    parent = traces.parent
+    service, services = traces.codes("service")
+    operation, operations = traces.codes("operation")
+    peer, peers = traces.codes("peer")
+    peer_kind, peer_kinds = traces.codes("peer_kind")
     inside = request >= 0
-    calls_out = np.isin(kind, spans.CALL_KINDS)
-    to_service = calls_out & _equal(table["peer_kind"], "service")
+    calls_out = np.isin(traces.kind, spans.CALL_KINDS)
+    to_service = calls_out & traces.equal("peer_kind", "service")
 
     # A span inside a service counts with the entry span above it: follow parents of the same
     # service until one that was called from elsewhere.
     entry = np.arange(len(parent))
     above = np.where(parent >= 0, parent, 0)
-    inner = (parent >= 0) & inside & inside[above] & (service == service[above]) & ~calls_out & ~np.isin(kind, spans.ENTRY_KINDS) & ~calls_out[above]
+    inner = (parent >= 0) & inside & inside[above] & (service == service[above]) & ~calls_out & ~np.isin(traces.kind, spans.ENTRY_KINDS) & ~calls_out[above]
     entry[inner] = parent[inner]
     while True:  # pointer jumping: log2(depth) rounds
         further = entry[entry]

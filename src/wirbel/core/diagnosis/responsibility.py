@@ -18,7 +18,7 @@ import numpy.typing as npt
 from scipy import sparse
 
 from wirbel.core.diagnosis.attribution import Split
-from wirbel.core.diagnosis.parts import OWN, TRANSFER, Part
+from wirbel.core.diagnosis.parts import DEPENDENCY, OWN, TRANSFER, Part
 from wirbel.core.diagnosis.requests import Requests
 
 Floats = npt.NDArray[np.float64]
@@ -123,6 +123,24 @@ def for_errors(requests: Requests, origin: npt.NDArray[np.int64]) -> Responsibil
     return Responsibility(list(doers), amount, [list(about) for about in parts])
 
 
+def of_calls(requests: Requests, began: npt.NDArray[np.int64] | None) -> dict[tuple[str, tuple[str, str]], Floats]:
+    """What calls to that which sends no spans itself add to each request, by (calling service, entity called): as often as before,
+    at what each costs. Shape of each: (requests,), in the symptom's unit; ``began`` as in :func:`for_errors`, None for time."""
+    found: dict[tuple[str, tuple[str, str]], Floats] = {}
+    amounts = _beyond_price(requests) if began is None else requests.failures(began)
+    for e, part in enumerate(requests.parts):
+        if part.kind == DEPENDENCY:
+            pair = part.service, callee(part)
+            found[pair] = found.get(pair, np.zeros(len(requests))) + amounts[:, [e]].toarray()[:, 0]
+    return found
+
+
+def _beyond_price(requests: Requests) -> sparse.csc_array:
+    """Time of each part, less what as many calls usually cost, s: shape (requests, parts)."""
+    price = _price(Split.of(requests, requests.time, requests.calls))
+    return (requests.time - requests.calls @ sparse.diags_array(price)).tocsc()
+
+
 def _middle(count0: Floats, of0: Floats, count1: Floats, of1: Floats) -> Floats:
     """Mean of both windows' ratios; where one has none, the other's."""
     with np.errstate(divide="ignore", invalid="ignore"):
@@ -183,7 +201,7 @@ class _Flow:
 
 
 def _symptom_service(requests: Requests) -> str:
-    return str(requests.table["service"][int(requests.roots[0])].as_py()) if len(requests) else ""
+    return requests.traces.text("service", int(requests.roots[0])) or "" if len(requests) else ""
 
 
 def _price(split: Split) -> Floats:

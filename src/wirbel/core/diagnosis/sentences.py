@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping
 from typing import Any
 
 from wirbel.core import text
-from wirbel.core.diagnosis.changes import Control, Judged
+from wirbel.core.diagnosis.changes import OTHER_CALLERS, Control, Judged
 from wirbel.core.diagnosis.model import Evidence
 from wirbel.core.diagnosis.parts import OWN, TRANSFER, Part
 
@@ -99,18 +99,39 @@ def _change(facts: Facts) -> str:
     judged: Judged = facts["judged"]
     change = judged.change
     of = f" of {change.service}" if change.service else ""
-    what = f"The {change.kind}{of}{' ' + change.version if change.version else ''} at {text.clock(change.at)}"
+    what = f"The {change.kind}{of}{' ' + change.version if change.version else ''} at {text.time(change.at)}"
     lead = when(judged.lead_s)
     if judged.verdict == "too-late":
         return f"{what} is not it: it came {lead}."
     if judged.verdict == "responsible":
-        before, after = (text.quantity(value or 0.0, facts["unit"]) for value in (judged.before, judged.after))
-        return f"{what} came {lead}: what {_name(judged)} adds to a request, over the usual, went from {before} to {after} just there."
+        return f"{what} came {lead}: what {_name(judged)} adds to a request{_went(facts)} just there."
+    if judged.verdict == "calls":
+        return (
+            f"{what} came {lead}: what {change.service}'s calls of {_name(judged)} add to a request{_went(facts)} just there; {_others_called(judged, facts)}."
+        )
     if judged.verdict == "gradual":
         return f"{what} came {lead}, and what {_name(judged)} adds rose gradually from some time after it."
     if judged.verdict == "earlier":
         return f"{what} is not it: what {_name(judged)} adds moved at once, but later."
     return f"{what} is not it: what {_name(judged)} adds to a request did not step there."
+
+
+def _went(facts: Facts) -> str:
+    before, after = _both_sides(facts["judged"], facts["unit"])
+    return f", over the usual, went from {before} to {after}"
+
+
+def _both_sides(found: Judged | Control, unit: str) -> list[str]:
+    """What was before and what was after."""
+    return [text.quantity(value or 0.0, unit) for value in (found.before, found.after)]
+
+
+def _others_called(judged: Judged, facts: Facts) -> str:
+    control = judged.control
+    if control is None or control.what != OTHER_CALLERS:
+        return "nobody else calls it in these requests, so that it may as well be its own"
+    before, after = _both_sides(control, facts["unit"])
+    return f"what other callers of it add was {before} before and {after} after"
 
 
 def _name(judged: Judged) -> str:
@@ -119,7 +140,7 @@ def _name(judged: Judged) -> str:
 
 def _control(facts: Facts) -> str:
     control: Control = facts["control"]
-    before, after = (text.quantity(value, facts["unit"]) for value in (control.before, control.after))
+    before, after = _both_sides(control, facts["unit"])
     return f"Not touched by it: {control.what}, {before} before and {after} after, over the usual."
 
 
@@ -132,7 +153,7 @@ def _version(facts: Facts) -> str:
 
 def _onset(facts: Facts) -> str:
     onset = facts["onset"]
-    where = f"Its own part moved at {text.clock(onset.at)} ({text.clock(onset.low)} to {text.clock(onset.high)})"
+    where = f"Its own part moved at {text.time(onset.at)} ({text.time(onset.low)} to {text.time(onset.high)})"
     return f"{where}, after the symptom." if facts["order"] == "after" else f"{where}, before all other parts."
 
 

@@ -6,6 +6,7 @@ These are set by hand: the confidences that come from them rank candidates, and 
 PRIOR = -3.0  # a candidate without evidence: about 5 %
 EXPLAINS = 4.5  # times the share of the symptom's change that it accounts for
 CHANGE_RESPONSIBLE = 2.0  # its part stepped where a change of it was made, and what was not changed did not
+CHANGE_OF_CALLER = 0.6  # what a service's calls of it cost stepped where a change of that service was made
 CHANGE_GRADUAL = 0.6  # its part rose gradually, some time after a change of it
 FIRST_TO_MOVE = 0.8  # all other parts moved later, beyond both intervals
 VERSION_STANDS_OUT = 1.0  # requests that touch the new version are the slow ones

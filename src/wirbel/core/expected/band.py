@@ -12,6 +12,8 @@ import numpy as np
 import numpy.typing as npt
 from scipy import stats
 
+from wirbel.core.series.series import Kind, Series
+
 Floats = npt.NDArray[np.float64]
 
 WINDOW_S = 2 * 3600  # that a value is judged by
@@ -21,22 +23,30 @@ NEEDED_S = 20 * 60  # with data, before anything is said
 MIN_NEEDED = 8  # points of it
 LEVEL = 0.99  # share of normal values inside the band
 DEGREES = 5  # of Student's t: normal minutes have heavier tails than a Gaussian
+LOGARITHMIC: tuple[Kind, ...] = ("rate", "count", "quantile")  # kinds of series that vary by factors
 SURPRISED = 10.0  # bits; about one in a thousand
 
 
 @dataclass(frozen=True)
 class Band:
-    """Expected range of each value; NaN while learning. ``surprise`` is in bits, 0 where nothing is known."""
+    """Expected range of each value of a series, shape (entities, points); NaN while learning. ``surprise`` is in bits, 0 where nothing is known."""
 
+    series: Series
     expected: Floats
     low: Floats
     high: Floats
     surprise: Floats
     learning: npt.NDArray[np.bool_]
 
+    @property
+    def above(self) -> npt.NDArray[np.bool_]:
+        """Where a value is surprisingly high."""
+        return (self.surprise >= SURPRISED) & (self.series.values > self.expected)
+
     def row(self, index: int) -> Band:
-        """The band of one series."""
-        return Band(self.expected[index], self.low[index], self.high[index], self.surprise[index], self.learning[index])
+        """The band of one entity, still of two axes."""
+        only = slice(index, index + 1)
+        return Band(self.series.row(index), self.expected[only], self.low[only], self.high[only], self.surprise[only], self.learning[only])
 
 
 def _weighted_median(values: Floats, weight: Floats) -> Floats:
@@ -71,18 +81,19 @@ class Memory:
         return cls(max(round(WINDOW_S / step_s), MIN_WINDOW), max(1, round(STRIDE_S / step_s)), max(-(-NEEDED_S // round(step_s)), MIN_NEEDED))
 
 
-def expected_band(values: Floats, samples: Floats, step_s: float = 60.0, logarithmic: bool = True) -> Band:
-    """The band of series ``values`` (series, points), ``step_s`` apart, each with ``samples`` behind it.
+def expected_band(series: Series) -> Band:
+    """The band of each row of ``series``.
 
-    ``logarithmic`` for latencies and counts (log(1e-6 + x)); else the identity. A value with
-    NaN or no samples is missing: it neither teaches nor surprises. Noise that comes from a small
-    sample is told from real spread by regressing squared residuals on 1/n.
+    Latencies, rates and counts by their logarithm (log(1e-6 + x)), shares and levels as they are. A value
+    that is not known neither teaches nor surprises. Half of the spread is taken as noise of the sample: a value with
+    fewer records behind it than usual is expected to scatter more.
     """
-    missing = ~np.isfinite(values) | (samples <= 0)
-    x = np.where(missing, 0.0, np.log(1e-6 + np.maximum(values, 0)) if logarithmic else values)
-    n = np.where(missing, 0.0, samples)
+    logarithmic = series.kind in LOGARITHMIC
+    missing = ~series.known
+    x = np.where(missing, 0.0, np.log(1e-6 + np.maximum(series.values, 0)) if logarithmic else series.values)
+    n = np.where(missing, 0.0, series.sample_size)
     weight = np.minimum(n, 1000.0)
-    memory = Memory.of(step_s)
+    memory = Memory.of(series.grid.step)
     pad = ((0, 0), (memory.window, 0))
     past_x, past_n, past_w = (np.lib.stride_tricks.sliding_window_view(np.pad(y, pad), memory.window, axis=1)[:, : -1 : memory.stride] for y in (x, n, weight))
     location = _weighted_median(past_x, past_w)
@@ -105,4 +116,4 @@ def expected_band(values: Floats, samples: Floats, step_s: float = 60.0, logarit
     def back(y: Floats) -> Floats:
         return np.where(learning, np.nan, np.maximum(np.exp(y) - 1e-6, 0.0) if logarithmic else y)
 
-    return Band(back(location), back(location - z * spread), back(location + z * spread), np.maximum(surprise, 0.0), learning)
+    return Band(series, back(location), back(location - z * spread), back(location + z * spread), np.maximum(surprise, 0.0), learning)

@@ -10,8 +10,6 @@ from scipy import stats
 
 from wirbel.core.expected.band import SURPRISED, Band
 from wirbel.core.series import cells as cell_series
-from wirbel.core.series.grid import Grid
-from wirbel.core.series.percentiles import HEADLINE
 
 Window = tuple[int, int]
 Floats = npt.NDArray[np.float64]
@@ -28,28 +26,25 @@ class Verdict:
     bits: float
     since: int | None
 
+    def priority(self, share: float) -> float:
+        """How urgent it is: the surprise times the root of the service's share of the traffic of the busiest."""
+        return self.bits * float(np.sqrt(share))
 
-def judge(
-    i: int,
-    grid: Grid,
-    windows: tuple[Window, Window],
-    now: cell_series.Totals,
-    before: cell_series.Totals,
-    found: cell_series.Totals,
-    latency: Band,
-    traffic: Band,
-) -> Verdict:
-    """What is off about one service in the focus (the first window), and by how many bits."""
+
+def judge(i: int, windows: tuple[Window, Window], now: cell_series.Totals, before: cell_series.Totals, latency: Band, traffic: Band) -> Verdict:
+    """What is off about the i-th service in the focus (the first window), and by how many bits.
+
+    ``now`` and ``before`` are totals of the windows, shape (services,); the bands are those of the headline percentile and of the rate.
+    """
     focus, reference = windows
+    grid = latency.series.grid
     inside = grid.inside(focus)
-    if not len(inside) or (before.rows[i] < MIN_REQUESTS and now.rows[i] < MIN_REQUESTS):
+    if not len(inside) or (before.sample_size[i] < MIN_REQUESTS and now.sample_size[i] < MIN_REQUESTS):
         return Verdict("learning", 0.0, None)
-    high = found.percentile(HEADLINE)[i] > latency.expected[i]
-    slow = np.where(high, latency.surprise[i], 0.0)
-    low = found.count[i] / grid.covered_s < traffic.expected[i]
-    silent = np.where(low, traffic.surprise[i], 0.0)
+    slow = np.where(latency.series.values[i] > latency.expected[i], latency.surprise[i], 0.0)
+    silent = np.where(traffic.series.values[i] < traffic.expected[i], traffic.surprise[i], 0.0)
     rates = [float(totals.count[i]) / cell_series.window_seconds(window) for totals, window in ((now, focus), (before, reference))]
-    failing = _failing_bits(_seen_to_fail(now, i), now.rows[i], _seen_to_fail(before, i), before.rows[i])
+    failing = _failing_bits(_seen_to_fail(now, i), now.sample_size[i], _seen_to_fail(before, i), before.sample_size[i])
     bits = {
         "slow": lasting_bits(slow[inside], grid.step / 60),
         "failing": failing,
@@ -77,7 +72,7 @@ def lasting_bits(surprise: Floats, minutes: float) -> float:
 
 def _seen_to_fail(totals: cell_series.Totals, i: int) -> float:
     """Failures among the requests that were seen: surprise goes by those, not by what they stand for."""
-    return float(totals.failed[i] / max(totals.count[i], 1e-9) * totals.rows[i])
+    return float(totals.failed[i] / max(totals.count[i], 1e-9) * totals.sample_size[i])
 
 
 def _failing_bits(failed: float, rows: float, failed_before: float, rows_before: float) -> float:

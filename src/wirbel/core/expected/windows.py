@@ -7,13 +7,14 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from wirbel.core.expected.band import SURPRISED, Band
+from wirbel.core.expected.band import Band
 
 MINUTE_S = 60
 TOLERATED_S = 3 * MINUTE_S  # of quiet inside a departure that does not end it
 DENSE_S = 5 * MINUTE_S  # of which more than half must depart for a departure to begin
 SHORTEST_S = 3 * MINUTE_S  # of a departure
 REFERENCE_S = 90 * MINUTE_S  # wanted of a quiet stretch
+LEAST_REFERENCE_S = 10 * MINUTE_S  # of it, where so much is known
 MIN_REFERENCE = 12  # points of it
 GUARD_S = 2 * MINUTE_S  # left free before the departure
 DEFAULT_FOCUS_S = 30 * MINUTE_S  # when nothing departs
@@ -33,9 +34,9 @@ def _points(seconds: float, step_s: float) -> int:
     return max(1, round(seconds / step_s))
 
 
-def departures(values: npt.NDArray[np.float64], band: Band, step_s: float = 60.0) -> list[tuple[int, int]]:
-    """Stretches [from, to) of one series (points,), ``step_s`` apart, above its band; short gaps bridged."""
-    above = (band.surprise >= SURPRISED) & (values > band.expected)
+def departures(band: Band) -> list[tuple[int, int]]:
+    """Stretches [from, to) of points of one series above its band; short gaps bridged."""
+    above, step_s = band.above[0], band.series.grid.step
     hot = np.flatnonzero(above)
     if not len(hot):
         return []
@@ -51,14 +52,18 @@ def _dense_start(above: npt.NDArray[np.bool_], start: int, end: int, dense: int)
     return start
 
 
-def propose(values: npt.NDArray[np.float64], band: Band, step_s: float = 60.0) -> WindowProposal:
-    """Windows for one series of shape (points,), ``step_s`` apart; the latest departure is the focus."""
-    count = len(values)
-    found = departures(values, band, step_s)
+def propose(band: Band) -> WindowProposal:
+    """Windows for one series by its band; the latest departure is the focus.
+
+    The reference never begins before the first known point: what is not known is no quiet time, and rates over it would be too low.
+    """
+    count, step_s = band.series.grid.count, band.series.grid.step
+    first = max(0, min(int(np.argmax(band.series.known[0])), count - 2))  # neither window is ever empty
+    found = departures(band)
     guard, reference = _points(GUARD_S, step_s), max(_points(REFERENCE_S, step_s), MIN_REFERENCE)
     if not found:
-        start = max(count - _points(DEFAULT_FOCUS_S, step_s), count // 2)
-        return WindowProposal((start, count), (max(0, start - reference), start), False)
+        start = max(count - _points(DEFAULT_FOCUS_S, step_s), (first + count) // 2)
+        return WindowProposal((start, count), (max(first, start - reference), start), False)
     start, end = found[-1]
     if count - end <= _points(TOLERATED_S, step_s) + 1:
         end = count  # still going on
@@ -67,6 +72,25 @@ def propose(values: npt.NDArray[np.float64], band: Band, step_s: float = 60.0) -
         busy[max(0, a - guard) : b] = True
     stop = max(start - guard, 1)
     quiet = stop
-    while quiet > 0 and stop - quiet < reference and not busy[quiet - 1]:
+    while quiet > first and stop - quiet < reference and not busy[quiet - 1]:
         quiet -= 1
     return WindowProposal((start, end), (min(quiet, stop - 1), stop), True)
+
+
+def quiet_before(band: Band) -> tuple[int, int] | None:
+    """The latest quiet stretch [from, to) of points of one series, up to its end: at most REFERENCE_S, as a rule at least LEAST_REFERENCE_S long.
+
+    Loud points at the end are left out: they may hold the first signs of what follows. A single loud point does not end the stretch. None if nothing is known.
+    """
+    known = np.flatnonzero(band.series.known[0])
+    if not len(known):
+        return None
+    step_s, loud, first = band.series.grid.step, band.above[0], int(known[0])
+    longest, shortest = _points(REFERENCE_S, step_s), _points(LEAST_REFERENCE_S, step_s)
+    stop = len(loud)
+    while stop > first + shortest and loud[stop - 1]:
+        stop -= 1
+    begin = stop
+    while begin > first and stop - begin < longest and not (loud[begin - 1] and loud[max(begin - 2, 0)]):
+        begin -= 1
+    return min(begin, max(stop - shortest, first)), stop

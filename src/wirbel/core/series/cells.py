@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
@@ -14,8 +15,12 @@ from wirbel.core import arrow, sketch
 from wirbel.core.cells import MINUTE_NS
 from wirbel.core.series import percentiles
 from wirbel.core.series.grid import Grid
+from wirbel.core.series.percentiles import HEADLINE
+from wirbel.core.series.series import Kind, Series, since_first
 from wirbel.core.signals import spans
-from wirbel.core.stats.intervals import percentile_bounds
+from wirbel.core.signals.spans import Outcome
+from wirbel.core.stats.intervals import percentile_bounds, wilson
+from wirbel.core.topology.graph import EntityId
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
@@ -26,7 +31,7 @@ CELL_COLUMNS = ["minute", "service", "operation", "kind", "entry", "outcome", "p
 class Totals:
     """Sums of groups; all of shape (groups,), or (groups, points) in a chart; quantiles have one more axis, s: see :meth:`percentile`."""
 
-    rows: Floats
+    sample_size: Floats
     count: Floats
     client_errors: Floats
     failed: Floats
@@ -45,10 +50,41 @@ class Totals:
             return None
         return self.low[..., percentiles.place(name)], self.high[..., percentiles.place(name)]
 
+    def of(self, outcome: Outcome | None) -> Floats:
+        """Requests of an outcome; all of them for None."""
+        return {
+            None: self.count,
+            "ok": self.count - self.failed - self.client_errors,
+            "client error": self.client_errors,
+            "error": self.failed,
+        }[outcome]
+
+    @cached_property
+    def failed_bounds(self) -> tuple[Floats, Floats]:
+        """95 % interval (Wilson's) of the share that failed, by what was seen, not by what it stands for."""
+        return wilson(np.nan_to_num(self.failed_share) * self.sample_size, self.sample_size)
+
+    @property
+    def failed_share(self) -> Floats:
+        """Share of requests that failed; NaN where there is none."""
+        with np.errstate(divide="ignore", invalid="ignore"):
+            return self.failed / self.count
+
     @property
     def mean(self) -> Floats:
         with np.errstate(divide="ignore", invalid="ignore"):
             return self.total / self.count
+
+
+def shares_of_rise(now: Totals, before: Totals, whole_now: Totals, whole_before: Totals) -> Floats:
+    """What each group adds to the rise of the mean duration of all of them, as a share of it, shape (groups,): the shares add up to one.
+
+    ``whole_now`` and ``whole_before`` are the totals of all, one group each. NaN where the mean did not rise, or one is not known.
+    """
+    with np.errstate(divide="ignore", invalid="ignore"):
+        rise = float(whole_now.mean[0] - whole_before.mean[0])
+        parts = now.total / whole_now.count[0] - before.total / whole_before.count[0]
+    return parts / rise if rise > 0 else np.full(len(parts), np.nan)
 
 
 def of_kind(table: pa.Table, kinds: Sequence[int]) -> pa.Table:
@@ -59,6 +95,15 @@ def of_kind(table: pa.Table, kinds: Sequence[int]) -> pa.Table:
 def entries(table: pa.Table) -> pa.Table:
     """Cells of work that begins in its service: requests served, messages, jobs."""
     return table.filter(table["entry"])
+
+
+def entry_services(table: pa.Table) -> list[str]:
+    """Services that no other instrumented service calls: where people come in. All, if there is none such."""
+    serving = set(entries(table)["service"].unique().to_pylist())
+    asked = table.filter(pc.equal(table["peer_kind"], "service"))["peer"].unique().to_pylist()
+    answering = set(of_kind(table, [spans.SERVER])["service"].unique().to_pylist())
+    # People wait for answers; consumers and jobs count only where nothing answers anybody.
+    return sorted(answering - set(asked)) or sorted(serving - set(asked)) or sorted(serving)
 
 
 def totals(table: pa.Table, group: Ints, groups: int, bounded: bool = False) -> Totals:
@@ -79,7 +124,7 @@ def totals(table: pa.Table, group: Ints, groups: int, bounded: bool = False) -> 
     middle, *bounds = np.split(read, wanted.shape[1] // len(shares), axis=1)
     low, high = bounds or (None, None)
     return Totals(
-        rows=rows,
+        sample_size=rows,
         count=add(count),
         client_errors=add(np.where(outcome == spans.CLIENT_ERROR, count, 0.0)),
         failed=add(np.where(outcome == spans.ERROR, count, 0.0)),
@@ -90,19 +135,47 @@ def totals(table: pa.Table, group: Ints, groups: int, bounded: bool = False) -> 
     )
 
 
-def by_point(table: pa.Table, grid: Grid, group: Ints | None = None, groups: int = 1) -> Totals:
-    """Totals for each (group, point); arrays of shape (groups, points), quantiles (groups, points, percentiles)."""
+@dataclass(frozen=True)
+class OverTime:
+    """Totals of entities at each point of a grid, shape (entities, points), and the series that they make."""
+
+    entities: Sequence[EntityId]
+    grid: Grid
+    totals: Totals
+
+    def latency(self, percentile: str = HEADLINE) -> Series:
+        """A percentile of durations, s; NaN where nothing was asked for. Raises KeyError for a name that is none."""
+        return self._series(percentile, "s", "quantile", self.totals.percentile(percentile), self.totals.sample_size)
+
+    def rate(self, outcome: Outcome | None = None) -> Series:
+        """Requests a second, all or those of an outcome. Zero where there is none, but NaN before the first: then nobody may have sent yet."""
+        values, samples = since_first(self.totals.of(outcome) / self.grid.covered_s, self.totals.sample_size)
+        return self._series(outcome or "requests", "{request}/s", "rate", values, samples)
+
+    def failed_share(self) -> Series:
+        """Share of requests that failed; NaN where nothing was asked for."""
+        return self._series("failed share", "1", "share", self.totals.failed_share, self.totals.sample_size)
+
+    def _series(self, name: str, unit: str, kind: Kind, values: Floats, samples: Floats) -> Series:
+        return Series(self.entities, name, unit, kind, self.grid, values, samples)
+
+
+def by_point(table: pa.Table, grid: Grid, entities: Sequence[EntityId], group: Ints | None = None) -> OverTime:
+    """Cells of ``entities`` over the points of ``grid``; ``group``, shape (rows of ``table``,), is the entity of each, the first if not given."""
+    shape = (len(entities), grid.count)
     base = grid.index(table)
-    combined = base if group is None else group * grid.count + base
-    flat = totals(table, combined, groups * grid.count)
-    shape = (groups, grid.count)
-    return Totals(
-        rows=flat.rows.reshape(shape),
-        count=flat.count.reshape(shape),
-        client_errors=flat.client_errors.reshape(shape),
-        failed=flat.failed.reshape(shape),
-        total=flat.total.reshape(shape),
-        quantiles=flat.quantiles.reshape(*shape, -1),
+    flat = totals(table, base if group is None else group * grid.count + base, shape[0] * shape[1])
+    return OverTime(
+        entities,
+        grid,
+        Totals(
+            sample_size=flat.sample_size.reshape(shape),
+            count=flat.count.reshape(shape),
+            client_errors=flat.client_errors.reshape(shape),
+            failed=flat.failed.reshape(shape),
+            total=flat.total.reshape(shape),
+            quantiles=flat.quantiles.reshape(*shape, -1),
+        ),
     )
 
 

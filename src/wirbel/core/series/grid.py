@@ -63,3 +63,10 @@ class Grid:
         """Points that begin in the window and are at least half over."""
         times = self.times
         return np.flatnonzero((times >= window[0] - window[0] % self.step_ns) & (times < window[1]) & (self.covered_s >= self.step / 2))
+
+
+def fewer(values: Floats, stride: int) -> Floats:
+    """The lower median of each ``stride`` points up to the last, shape (points // stride,); NaN where none is known. Small charts have no room for more."""
+    parts = values[len(values) % stride :].reshape(-1, stride)
+    ordered = np.sort(parts, axis=1)
+    return np.where(np.isnan(parts).all(axis=1), np.nan, ordered[:, (stride - 1) // 2])

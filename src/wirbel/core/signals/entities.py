@@ -39,8 +39,14 @@ class Entity:
     service: str | None = None
 
 
+def naming_columns(table: pa.Table) -> list[str]:
+    """The columns of a table of spans, logs or points that name entities: rows alike in them name the same."""
+    attributes = [arrow.attribute_column("resource", letter, key) for key in _RESOURCE for letter in "si"]
+    return [name for name in (*_BASE, "resource", *attributes, "peer_kind", "peer") if name in table.column_names]
+
+
 def entities_of(table: pa.Table) -> set[Entity]:
-    """The entities named by the records of a table of spans, logs or points."""
+    """The entities named by the records of a table of spans, logs or points; of records alike in :func:`naming_columns` one will do."""
     found = {entity for row in _combinations(table) for entity in _layers(row)}
     if "peer" in table.column_names:
         called = table.filter(pc.is_in(table["peer_kind"], value_set=pa.array(["database", "cache", "broker", "external"])))

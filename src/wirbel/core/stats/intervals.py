@@ -5,7 +5,6 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 from scipy import stats
-from statsmodels.stats.proportion import proportion_confint
 
 Floats = npt.NDArray[np.float64]
 
@@ -15,6 +14,8 @@ def wilson(successes: npt.ArrayLike, trials: npt.ArrayLike, level: float = 0.95)
 
     Source: Wilson, "Probable inference, the law of succession, and statistical inference", 1927.
     """
+    from statsmodels.stats.proportion import proportion_confint  # here: it takes most of a second, and few processes need it
+
     k, n = np.asarray(successes, float), np.asarray(trials, float)
     low, high = (np.asarray(bound) for bound in proportion_confint(k, np.where(n > 0, n, 1.0), alpha=1 - level, method="wilson"))
     return np.where((k == 0) | (n == 0), 0.0, low), np.where((k == n) | (n == 0), 1.0, high)

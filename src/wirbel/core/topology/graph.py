@@ -42,7 +42,10 @@ class Relation:
 
 
 def relations_of(table: pa.Table, entities: Iterable[Entity], first: int, last: int) -> set[Relation]:
-    """The relations that the records of a table of spans, logs or points tell, whose entities are given; all are seen from ``first`` to ``last`` (ns)."""
+    """The relations that the records of a table of spans, logs or points tell (as for entities_of, one of many alike will do), whose entities are given.
+
+    All are seen from ``first`` to ``last`` (ns).
+    """
     found = set(_layers(entities, first, last))
     if "peer" in table.column_names:
         found |= set(_calls(table, first, last))

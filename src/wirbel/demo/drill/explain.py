@@ -47,7 +47,7 @@ def page(kind: str, seed: int, kept: float = KEPT) -> Iterator[str]:
     yield ""
     if truth.entities:
         yield f"At fault: {', '.join(f'{k} `{n}`' for k, n in truth.entities)}; mechanism {' or '.join(truth.mechanisms)}."
-    yield f"Drill {seed}: begins at {text.clock(truth.onset)}; somebody asks at {text.clock(made.asked)}. One bar is a minute; the fault begins at │."
+    yield f"Drill {seed}: begins at {text.time(truth.onset)}; somebody asks at {text.time(made.asked)}. One bar is a minute; the fault begins at │."
     yield ""
     yield "## Changes announced"
     yield ""

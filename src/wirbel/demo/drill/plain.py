@@ -20,6 +20,7 @@ from wirbel.core.series.grid import Grid
 from wirbel.core.series.percentiles import HEADLINE
 from wirbel.core.signals import spans
 from wirbel.core.signals.entities import place_of
+from wirbel.core.topology.graph import EntityId
 from wirbel.store import reading
 
 Floats = npt.NDArray[np.float64]
@@ -54,7 +55,10 @@ def given(start: int, end: int, focus: tuple[int, int], symptom: str, environmen
     behind = asked.filter(pc.invert(pc.equal(asked["peer_kind"], "service")))
     group, services = arrow.codes(served["service"])
     peer, peers = arrow.codes(behind["peer"])
-    parts = [cell_series.by_point(served, grid, group, len(services)), cell_series.by_point(behind, grid, peer, len(peers))]
+    parts = [
+        cell_series.by_point(served, grid, [EntityId("service", name) for name in services], group).totals,
+        cell_series.by_point(behind, grid, [EntityId("peer", name) for name in peers], peer).totals,
+    ]
     peers = [place_of(name)["server.address"] for name in peers]
     names = [*services, *peers]
     values = np.concatenate([_series_of(part) for part in parts])

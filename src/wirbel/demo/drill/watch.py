@@ -13,13 +13,13 @@ import numpy.typing as npt
 from scipy import stats
 
 from wirbel.core import arrow
-from wirbel.core.expected.band import expected_band
+from wirbel.core.expected.band import Band, expected_band
 from wirbel.core.expected.windows import departures
 from wirbel.core.series import cells as cell_series
 from wirbel.core.series.grid import Grid
 from wirbel.core.series.percentiles import HEADLINE
 from wirbel.core.signals import spans
-from wirbel.explore.windows import entry_services
+from wirbel.core.topology.graph import EntityId
 from wirbel.store import reading
 
 Floats = npt.NDArray[np.float64]
@@ -55,15 +55,16 @@ def watch(start: int, end: int) -> Watched:
     group, names = arrow.codes(table["service"])
     if not names:
         return Watched(None, None)
-    found = cell_series.by_point(table, grid, group, len(names))
-    fronts = entry_services(whole)
+    found = cell_series.by_point(table, grid, [EntityId("service", name) for name in names], group)
+    latency, traffic = expected_band(found.latency()), expected_band(found.rate())
+    fronts = cell_series.entry_services(whole)
     consumers = sorted(set(cell_series.of_kind(table, [spans.CONSUMER])["service"].unique().to_pylist()) - set(fronts))
     seen: list[Seen] = []
     thresholds: list[int] = []
     for name in (*fronts, *consumers):
         i = names.index(name)
-        seen += [*_slow(name, grid, found, i), *_failing(name, grid, found, i), *_missing(name, grid, found, i)]
-        at = _threshold(grid, found, i) if name in fronts else None
+        seen += [*_slow(name, latency.row(i)), *_failing(name, grid, found.totals, i), *_missing(name, traffic.row(i))]
+        at = _threshold(grid, found.totals, i) if name in fronts else None
         thresholds += [at] if at else []
     seen.sort(key=lambda one: (one.service not in fronts, one.detected, -one.bits))
     return Watched(seen[0] if seen else None, min(thresholds, default=None))
@@ -78,29 +79,24 @@ def _told(name: str, signal: str, grid: Grid, stretches: list[tuple[int, int]], 
     ]
 
 
-def _slow(name: str, grid: Grid, found: cell_series.Totals, i: int) -> list[Seen]:
-    values = found.percentile(HEADLINE)[i]
-    band = expected_band(values[None], found.rows[i][None]).row(0)
-    return _told(name, "latency", grid, departures(np.nan_to_num(values), band), band.surprise)
+def _slow(name: str, band: Band) -> list[Seen]:
+    return _told(name, "latency", band.series.grid, departures(band), band.surprise[0])
 
 
 def _failing(name: str, grid: Grid, found: cell_series.Totals, i: int) -> list[Seen]:
     share = found.failed[i] / np.maximum(found.count[i], 1e-9)
-    failed, rows = _rolling(share * found.rows[i], ROLLING), _rolling(found.rows[i], ROLLING)
-    before_failed, before_rows = (np.r_[np.zeros(ROLLING), _rolling(x, BEFORE)[:-ROLLING]] for x in (share * found.rows[i], found.rows[i]))
+    failed, rows = _rolling(share * found.sample_size[i], ROLLING), _rolling(found.sample_size[i], ROLLING)
+    before_failed, before_rows = (np.r_[np.zeros(ROLLING), _rolling(x, BEFORE)[:-ROLLING]] for x in (share * found.sample_size[i], found.sample_size[i]))
     p = stats.betabinom.sf(np.round(failed) - 1, np.maximum(np.round(rows), 1), 0.5 + before_failed, 5 + np.maximum(before_rows - before_failed, 0))
     bits = np.where((failed >= 3) & (before_rows > 100), -np.log2(np.maximum(p, 1e-300)), 0.0)
     hot = bits >= FAILING_BITS
     return _told(name, "errors", grid, _runs(hot), bits)
 
 
-def _missing(name: str, grid: Grid, found: cell_series.Totals, i: int) -> list[Seen]:
-    rate = found.count[i] / grid.covered_s
-    known = np.maximum.accumulate(found.rows[i] > 0)
-    band = expected_band(np.where(known, rate, np.nan)[None], np.where(known, np.maximum(found.rows[i], 1), 0)[None]).row(0)
-    usual = np.nan_to_num(band.expected)
-    gone = known & (rate < 0.4 * usual) & (band.surprise >= 6) & (usual * grid.covered_s > 0)
-    return [one for one in _told(name, "throughput", grid, _runs(_rolling(gone.astype(float), LASTING) >= LASTING), band.surprise)]
+def _missing(name: str, band: Band) -> list[Seen]:
+    usual, grid = np.nan_to_num(band.expected[0]), band.series.grid
+    gone = (band.series.values[0] < 0.4 * usual) & (band.surprise[0] >= 6) & (usual * grid.covered_s > 0)
+    return [one for one in _told(name, "throughput", grid, _runs(_rolling(gone.astype(float), LASTING) >= LASTING), band.surprise[0])]
 
 
 def _threshold(grid: Grid, found: cell_series.Totals, i: int) -> int | None:

@@ -96,8 +96,13 @@ def _records(service: str, severity: str, body: pa.Array, times: Ints, instance:
     )
 
 
-def of_requests(table: pa.Table) -> pa.Table:
-    """What services say of recorded requests: one error for each that failed there, and a line of each at the front."""
+def of_requests(table: pa.Table, thinned: bool = False) -> pa.Table:
+    """What services say of recorded requests: one error for each that failed there, and a line of each slow one at the front.
+
+    OTLP has no weight for a log record, so each is one, whatever its request stands for, unless the store itself has ``thinned`` them.
+    """
+    if not thinned:
+        table = table.set_column(table.schema.get_field_index("weight"), "weight", pa.array(np.ones(table.num_rows)))
     own = table.filter(pa.array(arrow.numbers(table["kind"]) == spans.SERVER))
     failed = own.filter(pc.equal(own["outcome"], spans.ERROR))
     slow = own.filter(pc.and_(pc.is_in(own["service"], value_set=pa.array(FRONTS)), pc.greater(own["duration"], 10**9)))

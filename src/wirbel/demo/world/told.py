@@ -49,9 +49,10 @@ def table_of(out: Pieces) -> pa.Table:
     reason = out.numbers("reason")[order]
     columns |= _exceptions(reason, arrow.numbers(columns["start"]) + arrow.numbers(columns["duration"]))
     columns["links"] = _links(columns, out.numbers("published")[order], trace, span)
-    outcome = arrow.numbers(columns["outcome"])
+    status = np.where(arrow.numbers(columns["outcome"]) == spans.ERROR, spans.STATUS_ERROR, spans.STATUS_UNSET).astype(np.int8)
+    columns["status"] = pa.array(status)
     # Read as intake would read them, so that history and live feed look the same.
-    columns |= derive(Columns(columns, total), columns["name"], arrow.numbers(columns["kind"]), np.where(outcome == spans.ERROR, 2, 0))
+    columns |= derive(Columns(columns, total), columns["name"], arrow.numbers(columns["kind"]), status)
     return spans.conform(pa.table(columns))
 
 

@@ -5,6 +5,7 @@ import { Link, useLocation, useParams } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
 import { changeTitle } from "../../charts/ChangeMark";
 import { clockSeconds, dayAndClock, percent, quantity, share, signed, significant, span } from "../../shared/format";
+import { Told } from "../../shared/Told";
 import { useWidth } from "../../shared/useWidth";
 import { Waiting } from "../../shared/Waiting";
 import { Bar } from "../service/Service";
@@ -41,7 +42,7 @@ export function Inquiry() {
       <Parts view={view} />
       {view.notes.map((note) => (
         <p key={note} className="mt-1 text-second">
-          {note}
+          <Told text={note} />
         </p>
       ))}
     </>
@@ -236,10 +237,12 @@ function Ladder({ view }: { view: View }) {
   );
 }
 
-function title(candidate: Schemas["CandidateOut"], view: View): string {
+/** A candidate in words, with the version only where it is its own: a database has none of those who call it. */
+export function title(candidate: Schemas["CandidateOut"], view: Pick<View, "changes">): string {
   const { entity, mechanism } = candidate;
   const change = view.changes.find((one) => one.change.id === candidate.change)?.change;
-  const name = change?.version ? `${entity.name} ${change.version}` : entity.name;
+  const isOwn = change?.service === (entity.service ?? entity.name);
+  const name = change?.version && isOwn ? `${entity.name} ${change.version}` : entity.name;
   const says: Record<string, string> = {
     "more-calls": "makes more calls",
     "slower-work": "is slower itself",
@@ -284,7 +287,7 @@ function Candidates({ view }: { view: View }) {
                   {evidence.for ? "for" : "against"}
                 </span>
                 <span className="flex-1">
-                  {evidence.text}{" "}
+                  <Told text={evidence.text} />{" "}
                   {evidence.link && (
                     <Link className="text-second underline" to={withScope(evidence.link, search)}>
                       {evidence.link.startsWith("/traces") ? "see one" : "see"}
@@ -377,8 +380,11 @@ function Standouts({ view }: { view: View }) {
   );
 }
 
-const verdicts: Record<string, string> = {
+type JudgedChange = View["changes"][number];
+
+const verdicts: Record<JudgedChange["verdict"], string> = {
   responsible: "consistent",
+  calls: "its calls moved with it",
   innocent: "no effect seen",
   gradual: "slow effect possible",
   earlier: "no effect seen",
@@ -412,7 +418,9 @@ function Judged({ view }: { view: View }) {
                     : `${quantity(one.before, unit)} → ${quantity(one.after, unit)}`}
                 </td>
                 <td className={`pl-3! ${one.verdict === "responsible" ? "font-semibold text-rust" : "text-second"}`}>
-                  {verdicts[one.verdict]}
+                  <span title={one.verdict === "calls" ? `its calls of ${one.entity?.name}` : undefined}>
+                    {verdicts[one.verdict]}
+                  </span>
                 </td>
               </tr>
             ))}

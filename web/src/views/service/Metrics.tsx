@@ -14,19 +14,18 @@ import { Waiting } from "../../shared/Waiting";
 type View = Schemas["MetricView"];
 type Line = Schemas["MetricLine"];
 
+/** What charts of one service that are asked for by themselves need to know. */
+export interface OfService {
+  service: string;
+  windows: Windows;
+  changes: Schemas["ChangeOut"][];
+}
+
 /** Lines are told apart by their dashes and labels, not by colour. */
 const DASHES = ["", "6 2", "2 2", "8 2 2 2", "1 3", "10 3", "4 4", "12 2 2 2 2 2"];
 
 /** The metrics that a service sends; one of them drawn, focus beside reference. */
-export function Metrics({
-  service,
-  windows,
-  changes,
-}: {
-  service: string;
-  windows: Windows;
-  changes: Schemas["ChangeOut"][];
-}) {
+export function Metrics({ service, windows, changes }: OfService) {
   const [scope] = useScope();
   const [chosen, setChosen] = useQueryStates({ metric: parseAsString, by: parseAsString });
   const known = useQuery({

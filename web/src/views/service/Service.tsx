@@ -3,15 +3,18 @@ import { scaleLog, scaleSqrt } from "d3-scale";
 import { area, line } from "d3-shape";
 import { Link, useLocation, useOutletContext, useParams } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
+import { GridLine, largest, ticksOf } from "../../charts/axis";
 import { Band, type Values } from "../../charts/Band";
 import { changeTitle } from "../../charts/ChangeMark";
 import { Gauge, healthColour } from "../../charts/Gauge";
+import { StackedRates } from "../../charts/StackedRates";
 import { type Drawing, TimeChart } from "../../charts/TimeChart";
 import type { FrameContext } from "../../frame/Frame";
 import { rangeQuery, useScope, windowsQuery } from "../../frame/scope";
 import { FindCause, signalOf, useFindCause } from "../../shared/FindCause";
 import { clock, duration, interval, percent, share, significant } from "../../shared/format";
 import { Waiting } from "../../shared/Waiting";
+import { LogRates } from "./LogRates";
 import { Metrics } from "./Metrics";
 
 type View = Schemas["ServiceView"];
@@ -75,6 +78,7 @@ export function Service() {
           <Outcomes view={view} shared={shared} onCause={ask("throughput")} />
           <Latency view={view} shared={shared} onCause={ask("latency")} />
           <Failing view={view} shared={shared} onCause={ask("errors")} />
+          <LogRates service={name} windows={windows} changes={view.changes} />
           <Metrics service={name} windows={windows} changes={view.changes} />
         </div>
         <div>
@@ -102,8 +106,6 @@ interface ChartProps {
   onCause: (span: { start: number; end: number }) => void;
 }
 
-const largest = (...lists: Values[]) => Math.max(...lists.flat().map((value) => value ?? 0), 1e-9);
-
 const outcomeColours: Record<Schemas["OutcomeSeries"]["name"], string> = {
   error: "var(--rust)",
   "client error": "var(--ochre)",
@@ -112,66 +114,26 @@ const outcomeColours: Record<Schemas["OutcomeSeries"]["name"], string> = {
 
 /** Failures are drawn from the axis upward on a square-root axis, so that few among many can be seen. */
 function Outcomes({ view, shared, onCause }: ChartProps) {
-  const { outcomes } = view.charts;
-  const stacked = outcomes.map((_, upTo) =>
-    view.charts.samples.map((__, i) => outcomes.slice(0, upTo + 1).reduce((sum, one) => sum + (one.values[i] ?? 0), 0)),
-  );
-  const draw = ({ at, top, bottom, left, right }: Drawing) => {
-    const y = scaleSqrt([0, largest(stacked.at(-1) ?? [])], [bottom, top]);
-    return (
-      <>
-        {ticksOf(y.ticks(20), y, 16).map((tick) => (
-          <Grid key={tick} y={y(tick)} left={left} right={right} text={significant(tick)} />
-        ))}
-        {outcomes.map((outcome, level) => (
-          <path
-            key={outcome.name}
-            data-outcome={outcome.name}
-            fill={outcomeColours[outcome.name]}
-            stroke={outcome.name === "ok" ? "var(--slate)" : "none"}
-            strokeWidth="0.8"
-            d={
-              area<number>()
-                .x(at)
-                .y0((i) => y(stacked[level - 1]?.[i] ?? 0))
-                .y1((i) => y(stacked[level]?.[i] ?? 0))(view.charts.samples.map((_, i) => i)) ?? ""
-            }
-          />
-        ))}
-      </>
-    );
-  };
   return (
-    <TimeChart
+    <StackedRates
       {...shared}
       onCause={onCause}
-      height={150}
       label="Requests/s by outcome"
       title={
         <>
           Requests by outcome <span className="font-normal text-second">per second, square-root axis</span>
         </>
       }
-      legend={(i) =>
-        outcomes.map((outcome) => (
-          <span key={outcome.name} className="ml-3">
-            <span
-              aria-hidden="true"
-              className="mr-1 inline-block size-[9px] border border-slate"
-              style={{ background: outcomeColours[outcome.name] }}
-            />
-            {outcome.name} {significant(outcome.values[i] ?? 0)}
-          </span>
-        ))
-      }
-      draw={draw}
+      lines={view.charts.outcomes}
+      colours={outcomeColours}
     />
   );
 }
 
 function Latency({ view, shared, onCause }: ChartProps) {
-  const [p50, p95, p99] = view.charts.latency.map((one) => one.values);
-  const all = [p50 ?? [], p99 ?? [], view.charts.low].flat().filter((value): value is number => !!value);
+  const lines = view.charts.latency;
+  const headline = lines.findIndex((one) => one.is_headline);
+  const all = [...lines.map((one) => one.values), view.charts.low].flat().filter((value): value is number => !!value);
   const draw = ({ at, top, bottom, left, right }: Drawing) => {
     const y = scaleLog([Math.min(...all, 1) * 0.85, Math.max(...all, 1e-3) * 1.1], [bottom, top]);
     const place = (value: number) => y(Math.max(value, y.domain()[0] ?? 1e-6));
@@ -183,19 +145,30 @@ function Latency({ view, shared, onCause }: ChartProps) {
     return (
       <>
         {ticksOf(y.ticks(), y, 18).map((tick) => (
-          <Grid key={tick} y={y(tick)} left={left} right={right} text={duration(tick)} />
+          <GridLine key={tick} y={y(tick)} left={left} right={right} text={duration(tick)} />
         ))}
-        <path d={plain(p50)} fill="none" stroke="var(--second)" strokeDasharray="4 2" />
-        <path d={plain(p99)} fill="none" stroke="var(--second)" strokeWidth="0.9" />
-        <Band x={at} y={place} values={p95 ?? []} low={view.charts.low} high={view.charts.high} />
-        {view.charts.latency.map((one, level) => {
+        {lines.map((one, level) =>
+          one.is_headline ? (
+            <Band key={one.name} x={at} y={place} values={one.values} low={view.charts.low} high={view.charts.high} />
+          ) : (
+            <path
+              key={one.name}
+              d={plain(one.values)}
+              fill="none"
+              stroke="var(--second)"
+              strokeWidth={level < headline ? 1 : 0.9}
+              strokeDasharray={level < headline ? "4 2" : undefined}
+            />
+          ),
+        )}
+        {lines.map((one, level) => {
           const last = one.values.at(-2) ?? one.values.at(-1);
           return last ? (
             <text
               key={one.name}
               x={right + 4}
-              y={place(last) + (level === 2 ? -2 : level === 1 ? 8 : 4)}
-              fontWeight={level === 1 ? 700 : 400}
+              y={place(last) + (level > headline ? -2 : level === headline ? 8 : 4)}
+              fontWeight={one.is_headline ? 700 : 400}
             >
               {one.name}
             </text>
@@ -209,16 +182,20 @@ function Latency({ view, shared, onCause }: ChartProps) {
       {...shared}
       onCause={onCause}
       height={210}
-      label="Latency percentiles with the expected band of p95"
+      label={`Latency percentiles with the expected band of ${lines[headline]?.name}`}
       title={
         <>
-          Latency <span className="font-normal text-second">log axis, band of p95</span>
+          Latency <span className="font-normal text-second">log axis, band of {lines[headline]?.name}</span>
         </>
       }
       legend={(i) => (
         <>
-          p50 {duration(p50?.[i])} <b className="text-ink">p95 {duration(p95?.[i])}</b> p99 {duration(p99?.[i])} ·
-          expected{" "}
+          {lines.map((one) => (
+            <span key={one.name} className={one.is_headline ? "font-bold text-ink" : ""}>
+              {one.name} {duration(one.values[i])}{" "}
+            </span>
+          ))}
+          · expected{" "}
           {view.charts.low[i] == null
             ? "not known yet"
             : `${duration(view.charts.low[i])} – ${duration(view.charts.high[i])}`}{" "}
@@ -237,7 +214,7 @@ function Failing({ view, shared, onCause }: ChartProps) {
     return (
       <>
         {ticksOf(y.ticks(4), y, 16).map((tick) => (
-          <Grid key={tick} y={y(tick)} left={left} right={right} text={`${significant(tick * 100)} %`} />
+          <GridLine key={tick} y={y(tick)} left={left} right={right} text={`${significant(tick * 100)} %`} />
         ))}
         <path
           fill="var(--rust)"
@@ -265,27 +242,6 @@ function Failing({ view, shared, onCause }: ChartProps) {
       legend={(i) => <>{share(values[i])}</>}
       draw={draw}
     />
-  );
-}
-
-/** Ticks that leave room for their labels. */
-function ticksOf(ticks: number[], y: (value: number) => number, room: number): number[] {
-  const kept: number[] = [];
-  for (const tick of ticks) {
-    const before = kept.at(-1);
-    if (before === undefined || Math.abs(y(before) - y(tick)) >= room) kept.push(tick);
-  }
-  return kept;
-}
-
-function Grid({ y, left, right, text }: { y: number; left: number; right: number; text: string }) {
-  return (
-    <g>
-      <path d={`M${left} ${y}H${right}`} stroke="var(--line)" strokeWidth="0.8" />
-      <text x={left - 5} y={y + 4} textAnchor="end">
-        {text}
-      </text>
-    </g>
   );
 }
 

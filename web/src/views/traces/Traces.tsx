@@ -6,6 +6,7 @@ import type { FrameContext } from "../../frame/Frame";
 import { timesOf, useScope } from "../../frame/scope";
 import { clock, clockSeconds, duration, significant } from "../../shared/format";
 import { withSpan } from "../../shared/links";
+import { Told } from "../../shared/Told";
 import { Waiting } from "../../shared/Waiting";
 import { Breakdown } from "./Breakdown";
 
@@ -79,7 +80,11 @@ export function Traces() {
               ? `${query.data.found} in the ${window} ${clock(windows[window].start)} – ${clock(windows[window].end)}, ${query.data.shown} shown${query.data.stand_for > query.data.found + 0.5 ? `, a sample of about ${significant(query.data.stand_for)} requests` : ""}`
               : "…"}
           </p>
-          {query.data?.detail && <p className="text-second">{query.data.detail}</p>}
+          {query.data?.detail && (
+            <p className="text-second">
+              <Told text={query.data.detail} />
+            </p>
+          )}
         </div>
         <label className="text-second">
           in the{" "}

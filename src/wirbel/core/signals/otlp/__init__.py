@@ -4,9 +4,11 @@ from wirbel.core.signals.otlp import logs, metrics, traces
 from wirbel.core.signals.otlp.wire import LOGS, METRICS, SIGNALS, TRACES, Decoded, JsonText, Signal, json_to_protobuf, protobuf_to_json
 
 DECODERS = {TRACES.name: traces.decode, METRICS.name: metrics.decode, LOGS.name: logs.decode}
+ENCODERS = {TRACES.name: traces.encode, METRICS.name: metrics.encode, LOGS.name: logs.encode}
 
 __all__ = [
     "DECODERS",
+    "ENCODERS",
     "LOGS",
     "METRICS",
     "SIGNALS",

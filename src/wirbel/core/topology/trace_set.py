@@ -1,0 +1,93 @@
+"""Spans of whole traces, with each column encoded once however many steps ask for it."""
+
+from __future__ import annotations
+
+from functools import cached_property
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+from wirbel.core import arrow
+from wirbel.core.signals import spans
+from wirbel.core.topology.parents import parent_rows
+
+Ints = npt.NDArray[np.int64]
+Floats = npt.NDArray[np.float64]
+Bools = npt.NDArray[np.bool_]
+
+
+class TraceSet:
+    """A table of spans (spans schema) as arrays, each of shape (rows,)."""
+
+    def __init__(self, table: pa.Table) -> None:
+        self.table = table
+        self._codes: dict[str, tuple[Ints, list[str]]] = {}
+
+    def __len__(self) -> int:
+        return self.table.num_rows
+
+    @cached_property
+    def parent(self) -> Ints:
+        """Row of each span's parent; −1 for a root, or where the parent is not here."""
+        return parent_rows(self.table)
+
+    @cached_property
+    def start(self) -> Ints:
+        """ns since 1970."""
+        return arrow.numbers(self.table["start"])
+
+    @cached_property
+    def duration(self) -> Ints:
+        """ns."""
+        return arrow.numbers(self.table["duration"])
+
+    @property
+    def end(self) -> Ints:
+        """ns since 1970."""
+        return self.start + self.duration
+
+    @cached_property
+    def kind(self) -> Ints:
+        """OTLP span kind."""
+        return arrow.numbers(self.table["kind"]).astype(np.int64)
+
+    @cached_property
+    def failed(self) -> Bools:
+        """Whether the outcome is an error."""
+        return np.asarray(arrow.numbers(self.table["outcome"]) == spans.ERROR)
+
+    @cached_property
+    def adjusted_count(self) -> Floats:
+        """Adjusted counts."""
+        return arrow.numbers(self.table["weight"])
+
+    @cached_property
+    def is_entry(self) -> Bools:
+        """Whether work of the service begins here."""
+        return spans.is_entry(self.table)
+
+    @property
+    def lost_parent(self) -> Bools:
+        """Whether a span names a parent that is not here."""
+        return ~self.table["parent_id"].is_null().to_numpy() & (self.parent < 0)
+
+    def codes(self, column: str) -> tuple[Ints, list[str]]:
+        """A text column as codes (−1 for null) and what each stands for."""
+        if column not in self._codes:
+            self._codes[column] = arrow.codes(self.table[column])
+        return self._codes[column]
+
+    def equal(self, column: str, value: str) -> Bools:
+        """Where a text column has a value."""
+        code, values = self.codes(column)
+        return code == (values.index(value) if value in values else -2)
+
+    def text(self, column: str, row: int) -> str | None:
+        """The text of a column in one row."""
+        code, values = self.codes(column)
+        return values[code[row]] if code[row] >= 0 else None
+
+    def ids(self, row: int) -> tuple[str, str]:
+        """Trace id and span id of a row, hexadecimal."""
+        return self.table["trace_id"][row].as_py().hex(), self.table["span_id"][row].as_py().hex()
