@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import logging
 import os
+import signal
 import sys
 
 import flask
@@ -88,5 +89,6 @@ def application(other: str | None) -> flask.Flask:
 
 
 if __name__ == "__main__":
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit())  # so that what is held is sent at exit
     send_as(sys.argv[1])
     application(sys.argv[3] if len(sys.argv) > 3 else None).run(port=int(sys.argv[2]), threaded=True)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import io
 import json
 import os
-import signal
 import subprocess
 import sys
 import time
@@ -52,7 +51,7 @@ def harbour(instance: Instance) -> Iterator[datetime]:
     for number in range(REQUESTS):
         get(f"http://127.0.0.1:{front_port}/orders/{number}")
     for process in (front, back):
-        process.send_signal(signal.SIGINT)  # on which the SDK sends what it still holds
+        process.terminate()  # on which the SDK sends what it still holds
     for process in (front, back):
         process.wait(15)
     yield began
