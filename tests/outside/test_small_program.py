@@ -9,7 +9,6 @@ import subprocess
 import sys
 import time
 import urllib.request
-from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from urllib.parse import urlencode
@@ -34,8 +33,8 @@ def get(url: str) -> bytes:
 
 
 @pytest.fixture(scope="module")
-def harbour(instance: Instance) -> Iterator[datetime]:
-    """The program, used and stopped, so that all it had to send is acknowledged; yields when it began."""
+def harbour(instance: Instance) -> datetime:
+    """The program, used and stopped, so that all it had to send is acknowledged; when it began."""
     environment = {
         **os.environ,
         "OTEL_EXPORTER_OTLP_ENDPOINT": instance.url,
@@ -54,7 +53,7 @@ def harbour(instance: Instance) -> Iterator[datetime]:
         process.terminate()  # on which the SDK sends what it still holds
     for process in (front, back):
         process.wait(15)
-    yield began
+    return began
 
 
 def answers(url: str) -> bool:
