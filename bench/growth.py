@@ -17,6 +17,7 @@ from django.db.models import Sum
 
 from wirbel.core.signals import spans
 from wirbel.demo.making import recorded
+from wirbel.demo.world.skerry import SKERRY
 from wirbel.store import packer
 from wirbel.store.models import Block, Stream
 
@@ -80,7 +81,7 @@ def fill(wanted: int) -> dict[str, float]:
     count, seconds = 0, 0.0
     step = HOUR_NS if wanted > 2_000_000 else 6 * HOUR_NS
     for first in range(START, NOW, step):
-        table = recorded(1, first, first + step, wanted / SPANS_AT_RATE_ONE).traffic.spans(first, first + step)
+        table = recorded(SKERRY, 1, first, first + step, wanted / SPANS_AT_RATE_ONE).traffic.spans(first, first + step)
         began = time.perf_counter()
         with transaction.atomic():
             packer.write(Stream.SPANS, spans.combine([table]))
@@ -99,7 +100,7 @@ def worker_memory() -> float:
     """Peak of a worker that finds half a million spans waiting."""
     from wirbel.store import segments
 
-    table = recorded(2, NOW - 8 * HOUR_NS, NOW - 7 * HOUR_NS, 20.0).traffic.spans(NOW - 8 * HOUR_NS, NOW - 8 * HOUR_NS + 2600 * 10**9)
+    table = recorded(SKERRY, 2, NOW - 8 * HOUR_NS, NOW - 7 * HOUR_NS, 20.0).traffic.spans(NOW - 8 * HOUR_NS, NOW - 8 * HOUR_NS + 2600 * 10**9)
     for first in range(0, table.num_rows, 512):
         segments.append(Stream.SPANS, table.slice(first, 512))
     return float(run(PACK))

@@ -16,6 +16,7 @@ import pyarrow as pa
 from wirbel.core.signals import otlp
 from wirbel.core.signals.otlp import json_columns, wire
 from wirbel.demo.drill import scene
+from wirbel.demo.world.skerry import SKERRY
 
 ROWS_A_REQUEST = 512
 REPEATS = 3
@@ -37,7 +38,7 @@ def lines_of(signal: str, table: pa.Table) -> list[bytes]:
 
 
 def bench_json() -> None:
-    made = scene.make("bad-deploy", 1)
+    made = scene.make(SKERRY, "bad-deploy", 1)
     told = made.world.telemetry(made.asked - 30 * 60 * 10**9, made.asked)
     tables = {"traces": told.spans.slice(0, 20_000), "metrics": told.points.slice(0, 20_000), "logs": told.logs.slice(0, 20_000)}
     lines = {signal: lines_of(signal, table) for signal, table in tables.items()}

@@ -29,6 +29,7 @@ from wirbel.core.signals import otlp, spans
 from wirbel.core.signals.attributes import plain_value
 from wirbel.demo.history import make_history
 from wirbel.demo.making import recorded
+from wirbel.demo.world.skerry import SKERRY
 from wirbel.explore import windows
 from wirbel.explore.health import overview
 from wirbel.inquiry.ask import Asked, ask
@@ -222,7 +223,7 @@ def bench_logs_and_points() -> None:
 def bench_questions() -> None:
     """Diagnosis and Overview on about a million spans."""
     Block.objects.all().delete()
-    world = recorded(1, NOW - 6 * HOUR_NS, NOW, 3.8, make_history(1, NOW))
+    world = recorded(SKERRY, 1, NOW - 6 * HOUR_NS, NOW, 3.8, make_history(1, NOW))
     for first in range(NOW - 6 * HOUR_NS, NOW, HOUR_NS // 2):
         with transaction.atomic():
             packer.write(Stream.SPANS, spans.combine([world.traffic.spans(first, first + HOUR_NS // 2)]), level=1)
@@ -279,7 +280,7 @@ def copied(bodies: list[bytes]) -> tuple[float, float]:
 
 def run(names: list[str]) -> None:
     """All benchmarks, or those named."""
-    table = recorded(2, NOW - 8 * HOUR_NS, NOW - 7 * HOUR_NS, 20.0).traffic.spans(NOW - 8 * HOUR_NS, NOW - 8 * HOUR_NS + 700 * 10**9)
+    table = recorded(SKERRY, 2, NOW - 8 * HOUR_NS, NOW - 7 * HOUR_NS, 20.0).traffic.spans(NOW - 8 * HOUR_NS, NOW - 8 * HOUR_NS + 700 * 10**9)
     print(f"{table.num_rows:,} spans of the demo world")
     benchmarks = {
         "packing": lambda: bench_packing(table),

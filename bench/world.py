@@ -14,8 +14,9 @@ import json, resource, time
 import pyarrow as pa
 pa.set_cpu_count(1)
 from wirbel.demo.drill import scene
+from wirbel.demo.world.skerry import SKERRY
 began = time.perf_counter()
-made = scene.make("bad-deploy", 1, history_ns=6 * scene.HOUR_NS, kept=1 / 400)
+made = scene.make(SKERRY, "bad-deploy", 1, history_ns=6 * scene.HOUR_NS, kept=1 / 400)
 solved = time.perf_counter()
 counts = [0, 0, 0]
 for first in range(made.start, made.asked, scene.CHUNK_NS):
@@ -23,7 +24,7 @@ for first in range(made.start, made.asked, scene.CHUNK_NS):
     for place, table in enumerate((told.spans, told.logs, told.points)):
         counts[place] += table.num_rows
 ended = time.perf_counter()
-many = scene.make("bad-deploy", 1, history_ns=scene.HOUR_NS, kept=1 / 10).world
+many = scene.make(SKERRY, "bad-deploy", 1, history_ns=scene.HOUR_NS, kept=1 / 10).world
 drawing = time.perf_counter()
 pace = scene.CHUNK_NS // 3
 drawn = sum(many.traffic.spans(first, first + pace).num_rows for first in range(made.asked - scene.HOUR_NS, made.asked, pace))
@@ -36,13 +37,13 @@ ONE_CORE = {"OMP_NUM_THREADS": "1", "OPENBLAS_NUM_THREADS": "1"}
 
 def plain(requests: int) -> float:
     """Spans a second of a loop that draws each step of each request by itself, without any queue, retry or fault."""
-    from wirbel.demo.world.topology import BACKENDS, ENTRIES, OPERATIONS
+    from wirbel.demo.world.skerry import SKERRY
 
     rng = random.Random(1)
     made: list[dict[str, object]] = []
 
     def serve(key: str, at: float, trace: int, parent: int) -> float:
-        operation = OPERATIONS[key]
+        operation = SKERRY.operations[key]
         span, now = rng.getrandbits(63), at
         for call in operation.calls:
             if rng.random() >= call.share:
@@ -50,7 +51,9 @@ def plain(requests: int) -> float:
             now += rng.lognormvariate(0, operation.spread) * call.work_ms
             for _ in range(call.times):
                 client, begun = rng.getrandbits(63), now
-                now = now + rng.lognormvariate(0, 0.4) * BACKENDS[call.to].median_ms if call.to in BACKENDS else serve(call.to, now, trace, client)
+                now = (
+                    now + rng.lognormvariate(0, 0.4) * SKERRY.backends[call.to].median_ms if call.to in SKERRY.backends else serve(call.to, now, trace, client)
+                )
                 made.append({"trace": trace, "span": client, "parent": span, "start": begun, "end": now, "service": operation.service, "name": call.to})
         now += rng.lognormvariate(0, operation.spread) * operation.work_ms
         made.append({"trace": trace, "span": span, "parent": parent, "start": at, "end": now, "service": operation.service, "name": operation.route})
@@ -58,7 +61,7 @@ def plain(requests: int) -> float:
 
     began = time.perf_counter()
     for number in range(requests):
-        serve(rng.choices(list(ENTRIES), list(ENTRIES.values()))[0], number * 5.0, rng.getrandbits(63), 0)
+        serve(rng.choices(list(SKERRY.entries), list(SKERRY.entries.values()))[0], number * 5.0, rng.getrandbits(63), 0)
     return len(made) / (time.perf_counter() - began)
 
 

@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 
 from tests.builders import NOW, table
 from wirbel.core.diagnosis import attribution, requests
+from wirbel.core.diagnosis.case import Records
 from wirbel.core.diagnosis.inquire import diagnose
 from wirbel.core.diagnosis.model import Answer, Question, Window
 from wirbel.core.diagnosis.sentences import sentence
@@ -29,6 +30,10 @@ def question(**given: object) -> Question:
 
 def deploy(service: str, minute: float, version: str = "2") -> Change:
     return Change(id=f"{service}-{minute}", kind="deploy", at=NOW + round(minute * MINUTE * 10**6), service=service, version=version)
+
+
+def answered(asking: Question, table: pa.Table, changes: list[Change]) -> Answer:
+    return diagnose(asking, Records(spans=table, changes=changes))
 
 
 def small_world(
@@ -114,7 +119,7 @@ def parts_add_up(answer: Answer) -> None:
 
 
 def test_one_query_that_becomes_many() -> None:
-    answer = diagnose(question(), small_world(queries=(1, 12)), [deploy("back", 59.9), deploy("front", 75), deploy("elsewhere", 59.8)], [])
+    answer = answered(question(), small_world(queries=(1, 12)), [deploy("back", 59.9), deploy("front", 75), deploy("elsewhere", 59.8)])
     parts_add_up(answer)
     first = answer.candidates[0]
     assert (first.kind, first.name, first.mechanism, first.change) == ("service", "back", "more-calls", "back-59.9")
@@ -134,7 +139,7 @@ def test_one_query_that_becomes_many() -> None:
 
 
 def test_a_slower_database_is_blamed_and_not_its_caller() -> None:
-    answer = diagnose(question(), small_world(slow_database=6.0), [deploy("back", 20)], [])
+    answer = answered(question(), small_world(slow_database=6.0), [deploy("back", 20)])
     parts_add_up(answer)
     first = answer.candidates[0]
     assert (first.kind, first.name, first.mechanism, first.change) == ("database", "db", "slower-work", None)
@@ -143,7 +148,7 @@ def test_a_slower_database_is_blamed_and_not_its_caller() -> None:
 
 
 def test_one_bad_instance_stands_out_among_its_siblings() -> None:
-    answer = diagnose(question(), small_world(count=900, slow_instance=120.0), [], [])
+    answer = answered(question(), small_world(count=900, slow_instance=120.0), [])
     marks = [(s.service, s.key, s.value) for s in answer.standouts]
     assert marks[0] == ("back", "service.instance.id", "back-2")
     assert answer.standouts[0].explains == pytest.approx(1.0, abs=0.1)
@@ -161,21 +166,21 @@ def test_what_nearly_all_requests_touched_before_too_does_not_stand_out() -> Non
             kept.append(row)
         elif row["parent_id"] is None:
             kept.append(row | {"duration": 4 * 10**6})
-    found = diagnose(question(), pa.Table.from_pylist(kept, spans.SPAN_SCHEMA), [], [])
+    found = answered(question(), pa.Table.from_pylist(kept, spans.SPAN_SCHEMA), [])
     assert found.candidates[0].name == "db"
     assert found.standouts == []
 
 
 def test_an_innocent_change_comes_out_innocent() -> None:
     """Deployed a minute before the database slows: the service's own part does not change."""
-    answer = diagnose(question(), small_world(slow_database=6.0), [deploy("front", 59)], [])
+    answer = answered(question(), small_world(slow_database=6.0), [deploy("front", 59)])
     assert [j.verdict for j in answer.changes] == ["innocent"]
     assert all(s.change is None for s in answer.candidates)
 
 
 def test_nothing_wrong_is_said_so() -> None:
     for seed in range(6):
-        answer = diagnose(question(), small_world(seed=seed), [deploy("back", 59)], [])
+        answer = answered(question(), small_world(seed=seed), [deploy("back", 59)])
         if answer.effect.low <= 0 <= answer.effect.high:
             assert answer.candidates == []
             assert answer.unexplained == 1.0
@@ -184,7 +189,7 @@ def test_nothing_wrong_is_said_so() -> None:
 
 
 def test_failures_are_given_to_where_they_began() -> None:
-    answer = diagnose(question(signal="errors"), small_world(failing=0.3), [deploy("back", 59.9)], [])
+    answer = answered(question(signal="errors"), small_world(failing=0.3), [deploy("back", 59.9)])
     parts_add_up(answer)
     assert answer.effect.unit == "share"
     assert answer.effect.focus == pytest.approx(0.3, abs=0.06)
@@ -193,7 +198,7 @@ def test_failures_are_given_to_where_they_began() -> None:
 
 def test_a_deploy_after_which_calls_cost_more_is_told_on_what_is_called() -> None:
     """The same statement, as often as before, five times as slow from the deploy of its caller on."""
-    answer = diagnose(question(), small_world(slow_database=5.0), [deploy("back", 59.9), deploy("front", 59.9)], [])
+    answer = answered(question(), small_world(slow_database=5.0), [deploy("back", 59.9), deploy("front", 59.9)])
     top = answer.candidates[0]
     assert (top.name, top.change) == ("db", "back-59.9")
     [fact] = [sentence(e) for e in top.evidence if e.kind == "change"]
@@ -204,13 +209,13 @@ def test_a_deploy_after_which_calls_cost_more_is_told_on_what_is_called() -> Non
 
 def test_time_before_anything_was_sent_is_no_time_of_little_traffic() -> None:
     long = question(reference=Window(NOW - 2 * FOCUS_MS * 10**6, NOW + FOCUS_MS * 10**6))
-    answer = diagnose(long, small_world(slow_database=5.0), [], [])
+    answer = answered(long, small_world(slow_database=5.0), [])
     assert not [c for c in answer.candidates if c.kind == "load"]
     assert not [e for c in answer.candidates for e in c.evidence if e.kind == "load"]
 
 
 def test_more_traffic_is_split_by_who_asks() -> None:
-    answer = diagnose(question(signal="throughput"), small_world(load=3.0), [], [])
+    answer = answered(question(signal="throughput"), small_world(load=3.0), [])
     parts_add_up(answer)
     assert answer.effect.focus / answer.effect.reference == pytest.approx(3.0, rel=0.1)
     assert (answer.candidates[0].kind, answer.candidates[0].mechanism) == ("load", "traffic")
@@ -240,6 +245,6 @@ def test_parts_sum_to_the_delta_on_random_trees(seed: int, weight: float) -> Non
 
 def test_too_few_requests_and_overlapping_windows_are_refused() -> None:
     with pytest.raises(NotEnoughData, match="the reference holds"):
-        diagnose(question(reference=Window(NOW - 10**12, NOW - 10**11)), small_world(), [], [])
+        answered(question(reference=Window(NOW - 10**12, NOW - 10**11)), small_world(), [])
     with pytest.raises(InvalidQuestion, match="overlap"):
         question(reference=Window(NOW, NOW + 2 * FOCUS_MS * 10**6))

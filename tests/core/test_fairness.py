@@ -8,11 +8,10 @@ import pyarrow as pa
 import pytest
 
 from tests.builders import table
-from tests.core.test_diagnosis import FOCUS_MS, deploy, question, small_world
+from tests.core.test_diagnosis import FOCUS_MS, answered, deploy, question, small_world
 from tests.core.test_onset import drifting
 from wirbel.core import arrow
 from wirbel.core.diagnosis import contrast
-from wirbel.core.diagnosis.inquire import diagnose
 from wirbel.core.diagnosis.model import Answer
 from wirbel.core.signals import spans
 from wirbel.core.stats.tests import Counts, adjusted, stratified_association, weighted_association
@@ -40,7 +39,7 @@ def test_harmless_drift_accuses_nobody() -> None:
     for seed in range(20):
         rng = np.random.default_rng(seed)
         world = stretched(small_world(count=900, seed=seed), 1 + drifting(rng, 121, 0.95, 0.1))
-        answer = diagnose(question(), world, [deploy("back", 59.9), deploy("front", 62)], [])
+        answer = answered(question(), world, [deploy("back", 59.9), deploy("front", 62)])
         accused += any(candidate.confidence >= 0.8 for candidate in answer.candidates)
     assert accused <= 1
 
@@ -77,7 +76,7 @@ def said(answer: Answer) -> tuple[object, ...]:
 def test_sampling_at_another_rate_changes_no_verdict(world: dict, window: str) -> None:
     changes = [deploy("back", 59.9), deploy("front", 75), deploy("elsewhere", 59.8)]
     whole = small_world(count=1600, seed=3, **world)
-    answers = [diagnose(question(), given, changes, []) for given in (whole, *(sampled(whole, 0.3, seed, window) for seed in (1, 2)))]
+    answers = [answered(question(), given, changes) for given in (whole, *(sampled(whole, 0.3, seed, window) for seed in (1, 2)))]
     assert said(answers[1]) == said(answers[2]) == said(answers[0])
     for answer in answers[1:]:
         assert answer.effect.low <= answers[0].effect.delta <= answer.effect.high
@@ -95,7 +94,7 @@ def test_a_thinned_reference_does_not_look_slower() -> None:
         keep = ~ordinary | (np.random.default_rng(seed).random(len(early)) < 0.1)
         number = arrow.ids(whole["trace_id"], 16)[:, 1].byteswap().astype(np.int64) - 1
         given = whole.set_column(whole.schema.get_field_index("weight"), "weight", pa.array(weight[number])).filter(pa.array(keep[number]))
-        answer = diagnose(question(), given, [deploy("back", 59.9)], [])
+        answer = answered(question(), given, [deploy("back", 59.9)])
         assert answer.effect.low <= 0 <= answer.effect.high
         assert answer.candidates == []
         assert answer.onset is None
@@ -141,14 +140,14 @@ def test_the_bad_one_among_very_many_instances_is_found_and_what_was_left_out_is
             }
         )
         rows.append({"trace": number, "span": 2 * number + 1, "parent": 2 * number, "service": "back", "operation": "GET /x", "start": at + 2, "duration": duration, "instance": f"back-{instance}"})  # fmt: skip
-    answer = diagnose(question(), table(*rows), [], [])
+    answer = answered(question(), table(*rows), [])
     assert [(s.service, s.key, s.value) for s in answer.standouts][:1] == [("back", "service.instance.id", "back-207")]
     assert any("values of service.instance.id at back" in note for note in answer.notes)
     assert not any("order" in note for note in answer.notes)
 
 
 def test_what_became_faster_became_slower_nowhere() -> None:
-    answer = diagnose(question(), small_world(count=900, slow_database=0.2), [deploy("back", 59.9)], [])
+    answer = answered(question(), small_world(count=900, slow_database=0.2), [deploy("back", 59.9)])
     assert answer.effect.delta < 0
     assert answer.candidates
     for candidate in answer.candidates:
@@ -165,7 +164,7 @@ def test_status_and_weight_reach_the_failures() -> None:
     failed = (rng.random(int(trace.max()) + 1) < 0.05)[trace.astype(np.int64)]
     outcome = np.where(failed & (arrow.numbers(world["kind"]) == spans.SERVER), spans.ERROR, spans.OK).astype(np.int8)
     world = world.set_column(world.schema.get_field_index("outcome"), "outcome", pa.array(outcome))
-    answer = diagnose(question(signal="errors"), sampled(world, 0.3, 1, "reference"), [], [])
+    answer = answered(question(signal="errors"), sampled(world, 0.3, 1, "reference"), [])
     assert answer.effect.low <= 0 <= answer.effect.high
     assert answer.candidates == []
 

@@ -11,7 +11,7 @@ from wirbel.core.signals import spans
 from wirbel.core.signals.changes import from_plain
 from wirbel.demo import faults
 from wirbel.demo.drill import scene
-from wirbel.demo.world.topology import FRONTS
+from wirbel.demo.world.skerry import SKERRY
 
 MINUTE_NS = 60 * 10**9
 KINDS = list(faults.FAULTS)
@@ -19,7 +19,7 @@ KINDS = list(faults.FAULTS)
 
 def felt(kind: str, seed: int) -> tuple[float, float]:
     """How much slower the worst operation of the fronts is at p95, and by how much more of it fails, ten minutes on."""
-    made = scene.make(kind, seed, history_ns=30 * MINUTE_NS, kept=1 / 30)
+    made = scene.make(SKERRY, kind, seed, history_ns=30 * MINUTE_NS, kept=1 / 30)
     onset = made.fault.truth.onset
     before = _fronts(made.world.traffic.spans(onset - 12 * MINUTE_NS, onset))
     after = _fronts(made.world.traffic.spans(onset + 10 * MINUTE_NS, onset + 25 * MINUTE_NS))
@@ -33,7 +33,7 @@ def felt(kind: str, seed: int) -> tuple[float, float]:
 
 
 def _fronts(table: pa.Table) -> dict[str, tuple[np.ndarray, np.ndarray]]:
-    own = table.filter(pc.and_(pc.equal(table["kind"], spans.SERVER), pc.is_in(table["service"], value_set=pa.array(FRONTS))))
+    own = table.filter(pc.and_(pc.equal(table["kind"], spans.SERVER), pc.is_in(table["service"], value_set=pa.array(SKERRY.fronts))))
     found = {}
     for pair in own.group_by(["service", "operation"]).aggregate([]).to_pylist():
         part = own.filter(pc.and_(pc.equal(own["service"], pair["service"]), pc.equal(own["operation"], pair["operation"])))
@@ -56,7 +56,7 @@ def test_users_feel_nothing_when_nothing_is_wrong() -> None:
 
 @pytest.mark.parametrize("kind", KINDS)
 def test_a_fault_is_told_consistently(kind: str) -> None:
-    one, same, other = (faults.make(kind, seed, faults.Span(scene.MONDAY, scene.MONDAY + 3600 * 10**9)) for seed in (5, 5, 6))
+    one, same, other = (faults.make(SKERRY, kind, seed, faults.Span(scene.MONDAY, scene.MONDAY + 3600 * 10**9)) for seed in (5, 5, 6))
     assert one.truth == same.truth
     assert [effect.name for effect in one.happenings.effects] == [effect.name for effect in same.happenings.effects]
     ids = {change["id"] for change in one.happenings.changes}
@@ -72,7 +72,7 @@ def test_a_fault_is_told_consistently(kind: str) -> None:
 
 def test_a_consumer_falls_behind_or_silent_where_it_should() -> None:
     for kind, check in (("consumer-behind", lambda n, m: m >= 0.6 * n), ("silent-service", lambda n, m: m == 0)):
-        made = scene.make(kind, 2, history_ns=30 * MINUTE_NS, kept=1 / 10)
+        made = scene.make(SKERRY, kind, 2, history_ns=30 * MINUTE_NS, kept=1 / 10)
         onset, service = made.fault.truth.onset, made.fault.truth.services[0]
         before, after = (
             made.world.traffic.spans(a, a + 10 * MINUTE_NS).filter(pc.equal(pc.field("service"), service)).filter(pc.equal(pc.field("kind"), spans.CONSUMER))

@@ -12,6 +12,7 @@ from wirbel.core.signals.changes import from_plain, parse_time
 from wirbel.demo import faults, history
 from wirbel.demo.practice import ORDERS, SHOWN, Act, Practice
 from wirbel.demo.world.conditions import Conditions
+from wirbel.demo.world.skerry import SKERRY
 from wirbel.demo.world.state import solve
 
 NOW = 20_508 * 24 * 3600 * 10**9 + 11 * 3600 * 10**9
@@ -35,7 +36,7 @@ def shown(folder: Path) -> dict[str, dict[str, str | None]]:
 def response(practice: Practice, at: int) -> float:
     """Mean seconds of a reservation in the minute after ``at``."""
     conditions = Conditions(practice.happenings().effects, at - 10 * MINUTE_NS, 72, 10)
-    return float(solve(conditions).response["quay-web POST /reservations"][60:66].mean())
+    return float(solve(SKERRY, conditions).response["quay-web POST /reservations"][60:66].mean())
 
 
 def test_a_remedy_ends_the_fault_is_told_as_a_change_and_the_world_recovers(practice: Practice, tmp_path: Path) -> None:
@@ -50,7 +51,7 @@ def test_a_remedy_ends_the_fault_is_told_as_a_change_and_the_world_recovers(prac
     told = [change for change in practice.happenings().changes if change["kind"] == "rollback"]
     assert [(change["service"], parse_time(change["at"], "at")) for change in told] == [("berth-planner", NOW + 6 * MINUTE_NS)]
     from_plain(told[0])
-    assert practice.happenings().versions("berth-planner", *two(NOW + 10 * MINUTE_NS)).tolist() == ["4.7.3", "4.7.3"]
+    assert practice.happenings().versions(SKERRY.services["berth-planner"], *two(NOW + 10 * MINUTE_NS)).tolist() == ["4.7.3", "4.7.3"]
 
 
 def two(at: int):  # type: ignore[no-untyped-def]
@@ -96,7 +97,7 @@ def test_a_restart_that_is_a_remedy_takes_instances_away(tmp_path: Path) -> None
     at = NOW + 40 * MINUTE_NS
     again = Practice(tmp_path, 1, NOW, "nothing-wrong")  # a feed that starts anew remembers it
     for one in (practice, again):
-        state = solve(Conditions(one.happenings().effects, at - MINUTE_NS, 18, 10))
+        state = solve(SKERRY, Conditions(one.happenings().effects, at - MINUTE_NS, 18, 10))
         shares = [state.share(service, n) for n in range(2)]
         assert shares[0].min() == 0
         assert shares[1].min() == 0

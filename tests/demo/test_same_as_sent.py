@@ -10,6 +10,7 @@ from wirbel.core import arrow
 from wirbel.core.signals import otlp, spans
 from wirbel.demo.drill import scene
 from wirbel.demo.making import Telemetry
+from wirbel.demo.world.skerry import SKERRY
 from wirbel.store.streams import LAYOUTS, STREAM_OF
 
 MINUTE_NS = 60 * 10**9
@@ -18,7 +19,7 @@ MINUTE_NS = 60 * 10**9
 @pytest.fixture(scope="module", params=["provider-failing", "disk-full"])
 def told(request: pytest.FixtureRequest) -> Telemetry:
     """Two minutes of a fault that makes requests fail."""
-    made = scene.make(request.param, 1, history_ns=20 * MINUTE_NS)
+    made = scene.make(SKERRY, request.param, 1, history_ns=20 * MINUTE_NS)
     onset = made.fault.truth.onset
     return made.world.telemetry(onset + 10 * MINUTE_NS, onset + 12 * MINUTE_NS)
 

@@ -18,9 +18,10 @@ from wirbel.demo.telemetry import metrics
 from wirbel.demo.world.conditions import Conditions, Effect, Shape
 from wirbel.demo.world.happenings import Happenings
 from wirbel.demo.world.queues import erlang_c
+from wirbel.demo.world.skerry import SKERRY
 from wirbel.demo.world.state import State, solve
 from wirbel.demo.world.told import threshold
-from wirbel.demo.world.topology import BACKENDS, CORES, INSTANCES, OPERATIONS, RATE, SERVICES
+from wirbel.demo.world.topology import CORES
 
 NOON = 20_508 * 24 * 3600 * 10**9 + 12 * 3600 * 10**9
 MINUTE_NS = 60 * 10**9
@@ -28,7 +29,7 @@ STRETCH = (NOON, NOON + 10 * MINUTE_NS)
 
 
 def world(seed: int = 1, kept: float = 1 / 20, effects: tuple[Effect, ...] = ()) -> World:
-    return World.make(seed, Happenings(effects=list(effects)), *STRETCH, kept)
+    return World.make(SKERRY, seed, Happenings(effects=list(effects)), *STRETCH, kept)
 
 
 @pytest.fixture(scope="module")
@@ -48,7 +49,7 @@ def seconds(table: pa.Table) -> np.ndarray:
 def test_an_operation_takes_as_long_as_the_state_says(usual: World, table: pa.Table) -> None:
     """Where nothing runs beside anything else: the mean of a maximum is more than the maximum of means."""
     for key in ("berth-planner POST /places/reserve", "gate-api POST /scans", "pass-issuer POST /passes", "quay-web POST /reservations"):
-        operation = OPERATIONS[key]
+        operation = SKERRY.operations[key]
         own = table.filter(pc.and_(pc.equal(table["service"], operation.service), pc.equal(table["name"], f"{operation.method} {operation.route}")))
         assert seconds(own).mean() == pytest.approx(usual.state.response[key].mean(), rel=0.06)
 
@@ -59,7 +60,7 @@ def test_requests_at_work_are_rate_times_time(usual: World, table: pa.Table) -> 
     for service in ("quay-web", "berth-planner", "pass-issuer"):
         own = table.filter(pc.and_(pc.equal(table["service"], service), pc.equal(table["kind"], spans.SERVER)))
         at_work = (seconds(own) * arrow.numbers(own["weight"])).sum() / length
-        shown = sum(usual.state.workers[service, n].busy[60:120].mean() for n in range(SERVICES[service].instances)) * SERVICES[service].workers
+        shown = sum(usual.state.workers[service, n].busy[60:120].mean() for n in range(SKERRY.services[service].instances)) * SKERRY.services[service].workers
         assert at_work == pytest.approx(shown, rel=0.08)
 
 
@@ -72,7 +73,7 @@ def test_a_database_makes_its_callers_wait_as_erlang_c_says() -> None:
     asked = asked.filter(pc.equal(asked["peer"], "manifest at manifest-db"))
     held = state.backend_hold["manifest-db"].mean()
     load = state.backend_rate["manifest-db"][60:120].mean() * held
-    servers = BACKENDS["manifest-db"].servers
+    servers = SKERRY.backends["manifest-db"].servers
     assert 0.6 < load / servers < 0.97
     wait = float(erlang_c(servers, load)) * held / (servers - load)
     travel = 2 * 0.35e-3 * np.exp(0.3**2 / 2) / 2  # the answer's way, of which a query has one
@@ -83,7 +84,7 @@ def test_what_a_caller_counts_as_calls_the_callee_counts_as_served(table: pa.Tab
     """But for those that were turned away, which leave no span where they were not let in."""
     parent = parent_rows(table)
     kind = arrow.numbers(table["kind"])
-    asked = (kind == spans.CLIENT) & pc.is_in(table["peer"], value_set=pa.array(list(SERVICES))).fill_null(False).to_numpy()
+    asked = (kind == spans.CLIENT) & pc.is_in(table["peer"], value_set=pa.array(list(SKERRY.services))).fill_null(False).to_numpy()
     answered = np.zeros(table.num_rows, np.bool_)
     served = np.flatnonzero((kind == spans.SERVER) & (parent >= 0))
     answered[parent[served]] = True
@@ -125,8 +126,8 @@ def gauge(state: State, metric: str, host: str) -> float:
 
 def test_processors_follow_work() -> None:
     """Half the requests are half the cores, beyond what a host takes for itself."""
-    full, half = (solve(Conditions([], NOON - 600 * 10**9, 130, 10), RATE * factor) for factor in (1.0, 0.5))
-    idle = gauge(solve(Conditions([], NOON - 600 * 10**9, 130, 10), RATE * 1e-6), "system.cpu.utilization", "islet-3")
+    full, half = (solve(SKERRY, Conditions([], NOON - 600 * 10**9, 130, 10), SKERRY.rate * factor) for factor in (1.0, 0.5))
+    idle = gauge(solve(SKERRY, Conditions([], NOON - 600 * 10**9, 130, 10), SKERRY.rate * 1e-6), "system.cpu.utilization", "islet-3")
     shown = [gauge(state, "system.cpu.utilization", "islet-3") for state in (full, half)]
     assert (shown[1] - idle) / (shown[0] - idle) == pytest.approx(0.5, abs=0.03)
     assert shown[0] * CORES == pytest.approx(full.cpu["islet-3"][60:].mean(), rel=0.02)
@@ -188,12 +189,12 @@ def test_effects_have_their_shapes() -> None:
 def test_an_instance_that_is_restarted_serves_nothing_and_is_slow_at_first() -> None:
     """The others serve what it would have; nothing is lost."""
     at = STRETCH[0] + 3 * MINUTE_NS
-    restart = restart_by_hand("fare-engine", at)
-    made = World.make(1, restart, *STRETCH, 1 / 5)
+    restart = restart_by_hand(SKERRY, "fare-engine", at)
+    made = World.make(SKERRY, 1, restart, *STRETCH, 1 / 5)
     served = made.traffic.spans(*STRETCH)
     served = served.filter(pc.and_(pc.equal(served["service"], "fare-engine"), pc.equal(served["kind"], spans.SERVER)))
     start, took = arrow.numbers(served["start"]), seconds(served)
-    first = np.array(served["instance"].to_pylist()) == INSTANCES["fare-engine"][0].name
+    first = np.array(served["instance"].to_pylist()) == SKERRY.instances["fare-engine"][0].name
     away, cold = (start >= at) & (start < at + AWAY), (start >= at + AWAY) & (start < at + AWAY + COLD)
     usually = start < at
     assert first[usually].sum() > 100
@@ -211,7 +212,7 @@ def test_a_gate_is_held_by_one_of_the_staff_for_a_shift(table: pa.Table) -> None
 
 
 def test_limits_are_constant_and_nothing_is_used_to_more_than_all_of_it() -> None:
-    made = scene.make("noisy-neighbour", 2, history_ns=scene.HOUR_NS)
+    made = scene.make(SKERRY, "noisy-neighbour", 2, history_ns=scene.HOUR_NS)
     told = points_of(made)
     limits = told.filter(pc.is_in(told["metric"], value_set=pa.array(["db.client.connection.max", "jvm.memory.limit"])))
     for row in limits.group_by(["metric", "instance", "labels"]).aggregate([("value", "count_distinct")]).to_pylist():
@@ -228,18 +229,18 @@ def test_limits_are_constant_and_nothing_is_used_to_more_than_all_of_it() -> Non
 
 
 def test_announced_scaling_takes_an_instance_away_and_brings_it_back() -> None:
-    scaled = scaled_down("quay-web", NOON, NOON + 45 * MINUTE_NS)
+    scaled = scaled_down(SKERRY, "quay-web", NOON, NOON + 45 * MINUTE_NS)
     assert [(change["before"], change["after"]) for change in scaled.changes] == [({"instances": 4}, {"instances": 3}), ({"instances": 3}, {"instances": 4})]
-    state = solve(Conditions(scaled.effects, NOON - 600 * 10**9, 400, 10))
+    state = solve(SKERRY, Conditions(scaled.effects, NOON - 600 * 10**9, 400, 10))
     last = state.share("quay-web", 3)
     assert last[:59].min() > 0.2
     assert last[61:320].max() == 0
     assert last[-1] > 0.2
-    assert scaled_down("vessel-track", NOON, NOON + 1).changes == []  # two instances: one could not do the work of both
+    assert scaled_down(SKERRY, "vessel-track", NOON, NOON + 1).changes == []  # two instances: one could not do the work of both
 
 
 def test_application_spans_name_their_code() -> None:
-    made = scene.make("nothing-wrong", 1, history_ns=scene.HOUR_NS // 6)
+    made = scene.make(SKERRY, "nothing-wrong", 1, history_ns=scene.HOUR_NS // 6)
     served = made.world.telemetry(made.start, made.start + 5 * 60 * 10**9).spans
     served = served.filter(pc.equal(served["kind"], spans.SERVER))
     assert served.num_rows

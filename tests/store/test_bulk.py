@@ -11,6 +11,7 @@ from tests.store.test_store import recount
 from wirbel.core import cells
 from wirbel.core.signals import otlp, spans
 from wirbel.demo.making import recorded
+from wirbel.demo.world.skerry import SKERRY
 from wirbel.store import catalogue, packer, reading, segments
 from wirbel.store.models import Block, Service, Stream
 
@@ -54,7 +55,7 @@ def test_ten_thousand_services_are_stored_listed_and_found() -> None:
 def test_a_day_late_and_in_no_order_is_the_same_as_in_time(settings) -> None:  # type: ignore[no-untyped-def]
     """Three hours of traffic, shuffled request by request, come a day later, some of them twice in other company."""
     window = (NOW - 30 * HOUR_NS, NOW - 27 * HOUR_NS)
-    table = spans.combine([recorded(3, *window, 2.0).traffic.spans(*window)])
+    table = spans.combine([recorded(SKERRY, 3, *window, 2.0).traffic.spans(*window)])
     size = 300
     parts = [table.slice(first, size) for first in range(0, table.num_rows, size)]
     rng = np.random.default_rng(6)

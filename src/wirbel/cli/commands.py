@@ -179,11 +179,11 @@ def _print_answer(result: dict) -> None:  # type: ignore[type-arg]
 
 
 def drill(arguments: argparse.Namespace) -> int:
-    """On a database of its own: what is stored elsewhere is not touched."""
+    """In memory, or on a database of its own: what is stored elsewhere is not touched."""
     from wirbel.demo.drill.command import main
 
     results = environment.home().parent / "drills"
-    with nullcontext() if arguments.list or arguments.compare or arguments.explain else _throw_away_database():
+    with _throw_away_database() if arguments.stored else nullcontext():
         return main(arguments, results)
 
 

@@ -6,7 +6,7 @@ import sys
 from html import escape
 from pathlib import Path
 
-from wirbel.demo.world.topology import BACKENDS, ENTRIES, INSTANCES, OPERATIONS, SERVICES
+from wirbel.demo.world.skerry import SKERRY
 
 WIDTH, ROW, BOX = 150, 46, 30
 GAP = 62  # between columns
@@ -17,27 +17,27 @@ STYLE = "text{font:12px sans-serif;fill:#1d2a33}.n{font-size:10px;fill:#5d6d75}r
 def edges() -> list[tuple[str, str, bool]]:
     """Who asks whom, and whether by a message."""
     found = {}
-    for operation in OPERATIONS.values():
+    for operation in SKERRY.operations.values():
         for call in operation.calls:
-            other = call.to if call.to in BACKENDS else OPERATIONS[call.to].service
+            other = call.to if call.to in SKERRY.backends else SKERRY.operations[call.to].service
             if other != operation.service:
                 found[operation.service, other] = call.publishes
-    for entry in ENTRIES:
-        if OPERATIONS[entry].method == "CONSUME":
-            found["events", OPERATIONS[entry].service] = True
+    for entry in SKERRY.entries:
+        if SKERRY.operations[entry].method == "CONSUME":
+            found["events", SKERRY.operations[entry].service] = True
     return [(a, b, message) for (a, b), message in found.items()]
 
 
 def columns() -> list[list[str]]:
     """Everything by the longest way from outside, backends last; message consumers stand with those that nobody asks."""
     asked = [(a, b) for a, b, message in edges() if not message]
-    depth = dict.fromkeys(SERVICES, 0)
-    for _ in SERVICES:
+    depth = dict.fromkeys(SKERRY.services, 0)
+    for _ in SKERRY.services:
         for a, b in asked:
             if b in depth:
                 depth[b] = max(depth[b], depth[a] + 1)
-    rows = [[name for name in SERVICES if depth[name] == column] for column in range(max(depth.values()) + 1)]
-    return [*rows, list(BACKENDS)]
+    rows = [[name for name in SKERRY.services if depth[name] == column] for column in range(max(depth.values()) + 1)]
+    return [*rows, list(SKERRY.backends)]
 
 
 def draw() -> str:
@@ -53,10 +53,14 @@ def draw() -> str:
         kind = ' class="m"' if message else ""
         drawn.append(f'<path{kind} d="M{from_x} {y1 + BOX / 2}C{bend} {y1 + BOX / 2} {bend} {y2 + BOX / 2} {to_x} {y2 + BOX / 2}"/>')
     for name, (x, y) in place.items():
-        backend = BACKENDS.get(name)
+        backend = SKERRY.backends.get(name)
         corner = CORNERS[backend.kind if backend else "service"]
         kind = "" if backend is None else ' class="b x"' if backend.kind == "external" else ' class="b"'
-        note = f"{len(INSTANCES[name])} × {SERVICES[name].workers} workers" if backend is None else f"{backend.servers} at a time, {backend.median_ms:g} ms"
+        note = (
+            f"{len(SKERRY.instances[name])} × {SKERRY.services[name].workers} workers"
+            if backend is None
+            else f"{backend.servers} at a time, {backend.median_ms:g} ms"
+        )
         drawn.append(f'<rect{kind} x="{x}" y="{y}" width="{WIDTH}" height="{BOX}" rx="{corner}"/>')
         drawn.append(f'<text x="{x + 8}" y="{y + 13}">{escape(name)}</text><text class="n" x="{x + 8}" y="{y + 25}">{escape(note)}</text>')
     return "\n".join([*drawn, "</svg>"]) + "\n"

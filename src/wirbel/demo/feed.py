@@ -21,6 +21,7 @@ from wirbel.demo.making import World
 from wirbel.demo.practice import Practice, write
 from wirbel.demo.telemetry import logs as log_lines
 from wirbel.demo.telemetry import metrics
+from wirbel.demo.world.skerry import SKERRY
 
 STEP_NS = 10**9
 MINUTE_NS = 60 * STEP_NS
@@ -75,7 +76,7 @@ class Feed:
         """The world around a moment; its state is reckoned anew every quarter of an hour."""
         if self._world is None or at + MINUTE_NS > self._known_until:
             self._known_until = at + AHEAD_NS
-            self._world = World.make(self.seed, self.history, at - MINUTE_NS, self._known_until, KEPT, ahead=ahead(self.made))
+            self._world = World.make(SKERRY, self.seed, self.history, at - MINUTE_NS, self._known_until, KEPT, ahead=ahead(self.made))
         return self._world
 
     def go_on(self, at: int, until: int) -> None:
@@ -86,7 +87,7 @@ class Feed:
         made = spans.concat([world.traffic.spans(second, second + STEP_NS) for second in range(at, until, STEP_NS)])
         ready, self.running = ended_before(spans.concat([self.running, made]), time.time_ns())
         self._send("traces", ready)
-        self._send("logs", logs.combine([log_lines.of_requests(ready), log_lines.lines(world.state, self.history, self.seed, at, until)]))
+        self._send("logs", logs.combine([log_lines.of_requests(SKERRY, ready), log_lines.lines(world.state, self.history, self.seed, at, until)]))
         self._send_changes(at, until)
         self.minute.append(made)
         if at // MINUTE_NS != until // MINUTE_NS:

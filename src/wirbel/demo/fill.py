@@ -18,6 +18,7 @@ from wirbel.core.text import rfc3339
 from wirbel.demo.history import DAY_NS, HOUR_NS, HOURS, KEPT, MINUTE_NS, ahead, make_history
 from wirbel.demo.making import Telemetry, World
 from wirbel.demo.telemetry import logs, metrics, summaries
+from wirbel.demo.world.skerry import SKERRY
 from wirbel.runtime.database import say
 from wirbel.store import packer, reading
 from wirbel.store.models import Stream
@@ -51,7 +52,7 @@ class FillFailed(WirbelError):
 def _last_hours(seed: int, now: int, kind: str, days: float) -> None:
     happenings = make_history(seed, now, kind, days)
     recent = now - HOURS * HOUR_NS
-    world = World.make(seed, happenings, recent, now, KEPT, ahead=ahead(now))
+    world = World.make(SKERRY, seed, happenings, recent, now, KEPT, ahead=ahead(now))
     total = 0
     for chunk in range(recent, now, CHUNK_NS):
         made = world.telemetry(chunk, min(chunk + CHUNK_NS, now))
@@ -74,9 +75,9 @@ def days_before(seed: int, now: int, kind: str, days: float) -> None:
     first, until = now - round(days * DAY_NS), now - HOURS * HOUR_NS
     until -= until % HOUR_NS  # whole stretches; what is between is told in minutes
     calm = (until + HOUR_NS, until + HOUR_NS + CALM_NS)
-    usual = World.make(seed, happenings, *calm, KEPT, ahead=ahead(now))
+    usual = World.make(SKERRY, seed, happenings, *calm, KEPT, ahead=ahead(now))
     shapes = summaries.shapes(usual.traffic.spans(*calm))
-    old = World.make(seed, happenings, first, until, SAMPLED, step_s=COARSE_S, ahead=ahead(now))
+    old = World.make(SKERRY, seed, happenings, first, until, SAMPLED, step_s=COARSE_S, ahead=ahead(now))
     for step in SUMMARY_STEPS:
         cells = summaries.over(old.state, happenings, shapes, calm, usual.state, first, until, step)
         samples = points.summarise(metrics.gauges(old.state, happenings, seed, first, until, max(PACE_NS, step * 10**9)), step * 10**9)
@@ -84,7 +85,7 @@ def days_before(seed: int, now: int, kind: str, days: float) -> None:
             packer.write_summaries(Stream.CELLS, cells, step)
             packer.write_summaries(Stream.POINTS, samples, step)
     requests = spans.combine([old.traffic.spans(first, until)])
-    lines = log_model.combine([logs.of_requests(requests, thinned=True), logs.lines(old.state, happenings, seed, first, until, LINES_LEFT)])
+    lines = log_model.combine([logs.of_requests(SKERRY, requests, thinned=True), logs.lines(old.state, happenings, seed, first, until, LINES_LEFT)])
     with transaction.atomic():
         packer.write_summaries(Stream.SPANS, requests, 0, thinned=True)
         packer.write_summaries(Stream.LOGS, lines, 0, thinned=True)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from wirbel.demo import faults
 from wirbel.demo.faults import Fault, Span, innocent
 from wirbel.demo.world.happenings import Happenings
+from wirbel.demo.world.skerry import SKERRY
 
 MINUTE_NS = 60 * 10**9
 HOUR_NS = 60 * MINUTE_NS
@@ -31,14 +32,14 @@ def ahead(now: int) -> int:
 
 
 def going_on(seed: int, now: int, kind: str) -> Fault:
-    return faults.make(kind, seed, Span(now - FAULT_MINUTES_AGO * MINUTE_NS, now + AHEAD_NS, ahead(now)))
+    return faults.make(SKERRY, kind, seed, Span(now - FAULT_MINUTES_AGO * MINUTE_NS, now + AHEAD_NS, ahead(now)))
 
 
 def past(seed: int, now: int, days: float = DAYS) -> list[Fault]:
     found = []
     for kind, back, minutes in PAST:
         onset = now - HOURS * HOUR_NS - round(back * (days * DAY_NS - HOURS * HOUR_NS))
-        found.append(faults.make(kind, seed, Span(onset, onset + minutes * MINUTE_NS, ahead(now))))
+        found.append(faults.make(SKERRY, kind, seed, Span(onset, onset + minutes * MINUTE_NS, ahead(now))))
     return found
 
 
@@ -51,8 +52,8 @@ def everyday(seed: int, now: int, kind: str, days: float) -> Happenings:
     """All of it but the fault that goes on."""
     fault = going_on(seed, now, kind)
     recent, before = Span(now - HOURS * HOUR_NS, now + HALF_DAY_NS), Span(now - round(days * DAY_NS), now - HOURS * HOUR_NS)
-    near = innocent.everyday(seed, recent, near=fault.truth.onset, spared=fault.truth.services)
-    earlier = [innocent.everyday(seed + 1, before)] if before.end > before.onset else []
+    near = innocent.everyday(SKERRY, seed, recent, near=fault.truth.onset, spared=fault.truth.services)
+    earlier = [innocent.everyday(SKERRY, seed + 1, before)] if before.end > before.onset else []
     return near.add([*earlier, *(one.happenings for one in past(seed, now, days) if days * DAY_NS > HOURS * HOUR_NS)])
 
 
@@ -60,4 +61,4 @@ def later(seed: int, now: int, kind: str) -> list[Happenings]:
     """Innocent things of the days that the live feed has yet to tell of."""
     spared = going_on(seed, now, kind).truth.services
     starts = range(now + HALF_DAY_NS, now + AHEAD_NS, HALF_DAY_NS)
-    return [innocent.everyday(seed + 2 + n, Span(start, start + HALF_DAY_NS), spared=spared) for n, start in enumerate(starts)]
+    return [innocent.everyday(SKERRY, seed + 2 + n, Span(start, start + HALF_DAY_NS), spared=spared) for n, start in enumerate(starts)]

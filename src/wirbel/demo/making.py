@@ -13,7 +13,7 @@ from wirbel.demo.world.conditions import Conditions
 from wirbel.demo.world.happenings import Happenings
 from wirbel.demo.world.requests import Traffic
 from wirbel.demo.world.state import State, solve
-from wirbel.demo.world.topology import RATE
+from wirbel.demo.world.topology import Topology
 
 STEP_S = 10
 WARM_UP_NS = 10 * 60 * 10**9  # before the first moment that is told of, so that lines have their length
@@ -36,7 +36,7 @@ class World:
     traffic: Traffic
 
     @classmethod
-    def make(cls, seed: int, happenings: Happenings, start: int, end: int, kept: float, rate: float = RATE, step_s: int = STEP_S, ahead: int = 0) -> World:
+    def make(cls, topology: Topology, seed: int, happenings: Happenings, start: int, end: int, kept: float, step_s: int = STEP_S, ahead: int = 0) -> World:
         """The world from ``start`` to ``end`` (ns), of whose requests the share ``kept`` is recorded;
         its clock is ``ahead`` of UTC (ns).
 
@@ -44,7 +44,7 @@ class World:
         """
         begin = start - WARM_UP_NS
         begin -= begin % (step_s * 10**9)
-        state = solve(Conditions(happenings.effects, begin, int((end - begin) // (step_s * 10**9)) + 1, step_s, ahead), rate)
+        state = solve(topology, Conditions(happenings.effects, begin, int((end - begin) // (step_s * 10**9)) + 1, step_s, ahead))
         return cls(seed, state, happenings, Traffic(seed, state, happenings, kept))
 
     def telemetry(self, start: int, end: int) -> Telemetry:
@@ -52,11 +52,11 @@ class World:
         made = self.traffic.spans(start, end)
         return Telemetry(
             spans.combine([made]),
-            log_model.combine([logs.of_requests(made), logs.lines(self.state, self.happenings, self.seed, start, end)]),
+            log_model.combine([logs.of_requests(self.state.topology, made), logs.lines(self.state, self.happenings, self.seed, start, end)]),
             points.combine([metrics.gauges(self.state, self.happenings, self.seed, start, end), metrics.request_durations(made)]),
         )
 
 
-def recorded(seed: int, start: int, end: int, per_second: float, happenings: Happenings | None = None) -> World:
+def recorded(topology: Topology, seed: int, start: int, end: int, per_second: float, happenings: Happenings | None = None) -> World:
     """A world of which about so many requests a second are recorded."""
-    return World.make(seed, happenings or Happenings(), start, end, per_second / RATE)
+    return World.make(topology, seed, happenings or Happenings(), start, end, per_second / topology.rate)

@@ -13,6 +13,7 @@ from wirbel.demo.faults import Fault, Span
 from wirbel.demo.faults.model import change, restart_by_hand
 from wirbel.demo.history import AHEAD_NS, FAULT_MINUTES_AGO, MINUTE_NS, ahead
 from wirbel.demo.world.happenings import Happenings
+from wirbel.demo.world.skerry import SKERRY
 
 SHOWN, ORDERS, KEPT = "practice.json", "orders.jsonl", "acts.json"
 
@@ -30,7 +31,7 @@ class Act:
     ahead: int = 0  # ns, of the world's clock
 
     def fault(self) -> Fault:
-        return faults.make(self.kind, self.seed, Span(self.onset, self.end, self.ahead))
+        return faults.make(SKERRY, self.kind, self.seed, Span(self.onset, self.end, self.ahead))
 
 
 class Practice:
@@ -50,7 +51,9 @@ class Practice:
             self.restarts = [(service, at) for service, at in state.get("restarts", [])]
 
     def happenings(self) -> Happenings:
-        whole = Happenings().add([*(act.fault().happenings for act in self.acts), *(restart_by_hand(service, at, "you") for service, at in self.restarts)])
+        whole = Happenings().add(
+            [*(act.fault().happenings for act in self.acts), *(restart_by_hand(SKERRY, service, at, "you") for service, at in self.restarts)]
+        )
         whole.changes += self.done
         return whole
 
@@ -92,7 +95,7 @@ class Practice:
         if act:
             remedy = faults.FAULTS[kind].remedy
             assert remedy is not None
-            service = remedy.service or next(iter(act.fault().truth.services), None)
+            service = next(iter(act.fault().truth.services), None)
             if remedy.kind == "restart" and service:
                 self.restarts.append((service, now))
             else:

@@ -7,9 +7,8 @@ from dataclasses import dataclass
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from wirbel.core.cells import MINUTE_NS
 from wirbel.core.expected.band import Band, expected_band
-from wirbel.core.expected.windows import WindowProposal, departures, propose, quiet_before
+from wirbel.core.expected.windows import LOOK_BACK_NS, WindowProposal, departures, propose, reference_before
 from wirbel.core.series import cells as cell_series
 from wirbel.core.series.series import Series
 from wirbel.core.topology.graph import EntityId
@@ -49,11 +48,6 @@ def signal(start: int, end: int, environment: str | None = None, service: str | 
 
 def reference_for(service: str, start: int, end: int, environment: str | None = None) -> tuple[int, int]:
     """A quiet stretch before ``start``: up to 90 minutes of the service's own p95 inside its band."""
-    first = start - RANGE_NS // 2
-    first -= first % MINUTE_NS
-    band = signal(first, start, environment, service).band
-    quiet = quiet_before(band)
-    if quiet is None:
-        return start - max(end - start, 30 * MINUTE_NS), start
-    grid = band.series.grid
-    return int(grid.times[quiet[0]]), min(int(grid.first + quiet[1] * grid.step_ns), start)
+    grid = read_series.grid_of(Stream.CELLS, start - LOOK_BACK_NS, start, environment)
+    table = reading.cells(grid.first, start, environment, [service], cell_series.CELL_COLUMNS, grid.cell_step)
+    return reference_before(table, service, start, end, grid.step)

@@ -6,17 +6,22 @@ import time
 from dataclasses import dataclass
 from typing import Any
 
-import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from wirbel.core import arrow, text
+from wirbel.core.cells import MINUTE_NS
+from wirbel.core.diagnosis import choose
+from wirbel.core.diagnosis.case import Records
 from wirbel.core.diagnosis.contrast import COMPARED_TYPES, IDENTITIES
 from wirbel.core.diagnosis.inquire import diagnose
 from wirbel.core.diagnosis.model import Answer, Question, Signal, Window
 from wirbel.core.errors import InvalidQuestion, NotEnoughData
-from wirbel.core.hashing import mix
-from wirbel.core.signals import spans
+from wirbel.core.patterns.counts import COLUMNS as COUNTED_COLUMNS
+from wirbel.core.patterns.counts import Count, merge
+from wirbel.core.series import cells as cell_series
+from wirbel.core.signals import points, spans
+from wirbel.core.signals.changes import Change
 from wirbel.explore.traces import say_detail
 from wirbel.explore.windows import reference_for
 from wirbel.inquiry import schemas
@@ -24,10 +29,6 @@ from wirbel.store import reading
 from wirbel.store.models import AttributeName, Stream
 from wirbel.store.scan import Where, scan
 
-MAX_REQUESTS = 6_000  # traces read in full, of each window; of more an even sample is taken
-MARGIN_NS = 5 * 60 * 10**9  # spans of a request may start this long after it
-CHANGES_BEFORE_NS = 3 * 3600 * 10**9  # changes this long before the focus are judged
-ONSET_BEFORE_NS = 15 * 60 * 10**9  # requests this long before the focus help to place the onset
 _OF_SPANS = [
     "trace_id",
     "span_id",
@@ -46,6 +47,7 @@ _OF_SPANS = [
     "outcome",
     "weight",
 ]
+_OF_POINTS = [*points.SERIES.names, "time", "start", "value", "count", "total"]
 _FIRST_LOOK = ["trace_id", "service", "operation", "kind", "start", "is_root"]
 
 
@@ -81,37 +83,59 @@ def ask(asked: Asked) -> Answered:
     question = Question(asked.service, asked.operation, asked.signal, focus, reference, "given" if asked.reference else "auto", asked.environment)
     table, notes = _read(question)
     notes += [told for window in (reference, focus) if (told := say_detail((window.start, window.end), asked.environment))]
-    changes = reading.changes(min(focus.start, focus.end) - CHANGES_BEFORE_NS, focus.end, asked.environment)
-    answer = diagnose(question, table, changes, notes)
+    changes = reading.changes(min(focus.start, focus.end) - choose.CHANGES_BEFORE_NS, focus.end, asked.environment)
+    answer = diagnose(question, _records(question, table, changes, notes))
     return Answered(answer, round((time.monotonic() - began) * 1000))
+
+
+def _records(question: Question, table: pa.Table, changes: list[Change], notes: list[str]) -> Records:
+    """What is known beside the requests: of the services and hosts that they met, and what runs on these."""
+    start, end, environment = min(question.reference.start, question.focus.start), max(question.reference.end, question.focus.end), question.environment
+    around = Around(*(tuple(sorted(set(table[name].drop_null().unique().to_pylist()))) for name in ("service", "host")))
+    count = Count((question.reference.start, question.reference.end), (question.focus.start, question.focus.end))
+    samples = scan(Where(Stream.POINTS, start, end, environment, fresh=True), _OF_POINTS, around)
+    counted = scan(Where(Stream.LOGS, start, end, environment, around.services, fresh=True), COUNTED_COLUMNS, count, small=True)
+    return Records(
+        spans=table,
+        cells=reading.cells(start - start % MINUTE_NS, end, environment, None, cell_series.CELL_COLUMNS),
+        points=points.combine(samples),
+        patterns=merge(counted),
+        changes=changes,
+        notes=notes,
+    )
+
+
+@dataclass(frozen=True)
+class Around:
+    """Work of a scan: samples that services send, or that come from hosts."""
+
+    services: tuple[str, ...]
+    hosts: tuple[str, ...]
+
+    def __call__(self, table: pa.Table, window: tuple[int, int] | None) -> pa.Table:
+        ours = pc.or_(*(pc.is_in(table[name], value_set=pa.array(values, pa.string())) for name, values in (("service", self.services), ("host", self.hosts))))
+        if window is not None:
+            ours = pc.and_(ours, pc.and_(pc.greater_equal(table["time"], window[0]), pc.less(table["time"], window[1])))
+        return table.filter(ours)
 
 
 def _read(question: Question) -> tuple[pa.Table, list[str]]:
     """Whole traces of the symptom's requests in both windows and just before the focus; sampled when there are many."""
-    bridge = (
-        Window(max(question.reference.end, question.focus.start - ONSET_BEFORE_NS), question.focus.start)
-        if question.focus.start > question.reference.end
-        else None
-    )
-    windows = [w for w in (question.reference, bridge, question.focus) if w]
     columns = _columns(question.environment)
-    kept, notes, traces = [], [], []
-    for window in windows:
+    found, notes = [], []
+    for window in choose.windows(question):
         where = Where(Stream.SPANS, window.start, window.end, question.environment, (question.service,), fresh=True)
-        chosen, weight, found = _choose(scan(where, _FIRST_LOOK, Symptom(question.service, question.operation), small=True))
-        if weight > 1:
-            notes.append(f"{found} requests between {_clock(window)}; an even sample of {len(chosen)} was read in full and weighted.")
-        traces.append((window, chosen, weight))
-    if not any(len(chosen) for _, chosen, _ in traces):
+        chosen = choose.choose(scan(where, _FIRST_LOOK, choose.Symptom(question.service, question.operation), small=True))
+        if chosen.weight > 1:
+            notes.append(f"{chosen.found} requests between {_clock(window)}; an even sample of {len(chosen.ids)} was read in full and weighted.")
+        found.append((window, chosen))
+    if not any(chosen.found for _, chosen in found):
         what = f"{question.service} {question.operation or ''}".strip()
         raise NotEnoughData(f"no requests of {what} are stored in these windows. Is the name right, and the time?")
-    for window, chosen, weight in traces:
-        where = Where(Stream.SPANS, window.start, window.end + MARGIN_NS, question.environment, fresh=True)
-        part = spans.concat(scan(where, columns, OfTraces(chosen.cast(pa.binary()))))
-        if weight != 1:
-            index = part.schema.get_field_index("weight")
-            part = part.set_column(index, "weight", pa.array(arrow.numbers(part["weight"]) * weight))
-        kept.append(part)
+    kept = []
+    for window, chosen in found:
+        where = Where(Stream.SPANS, window.start, window.end + choose.MARGIN_NS, question.environment, fresh=True)
+        kept.append(choose.weighted(spans.concat(scan(where, columns, choose.OfTraces(chosen.ids.cast(pa.binary())))), chosen.weight))
     # A trace that spans two windows was read twice.
     return spans.deduplicate(spans.conform(spans.concat(kept))), notes
 
@@ -122,49 +146,6 @@ def _columns(environment: str | None) -> list[str]:
     known = known if environment is None else known.filter(environment=environment)
     keys = [(level, key) for level, key in known.values_list("level", "name").distinct() if key not in IDENTITIES]
     return [*_OF_SPANS, *(arrow.attribute_column(level, letter, key) for level, key in keys for letter in COMPARED_TYPES)]
-
-
-@dataclass(frozen=True)
-class Symptom:
-    """Work of a scan: the traces of the symptom's requests, and whether work of the service begins in them."""
-
-    service: str
-    operation: str | None
-
-    def __call__(self, table: pa.Table, window: tuple[int, int] | None) -> pa.Table:
-        keep = pc.equal(table["service"], self.service)
-        if self.operation is not None:
-            keep = pc.and_(keep, pc.equal(table["operation"], self.operation))
-        if window is not None:
-            keep = pc.and_(keep, pc.and_(pc.greater_equal(table["start"], window[0]), pc.less(table["start"], window[1])))
-        mine = table.filter(keep)
-        seen = pa.table({"trace": mine["trace_id"], "entry": pa.array(spans.is_entry(mine))})
-        return seen.group_by("trace").aggregate([("entry", "max")])
-
-
-@dataclass(frozen=True)
-class OfTraces:
-    """Work of a scan: all spans of some traces."""
-
-    ids: pa.Array
-
-    def __call__(self, table: pa.Table, window: tuple[int, int] | None) -> pa.Table:
-        return table.filter(pc.is_in(table["trace_id"].cast(pa.binary()), value_set=self.ids))
-
-
-def _choose(parts: list[pa.Table]) -> tuple[pa.Array, float, int]:
-    """Trace ids of the symptom's requests in a window, at most MAX_REQUESTS, and what each stands for."""
-    seen = pa.concat_tables(parts) if parts else pa.table({"trace": pa.array([], pa.binary(16)), "entry_max": pa.array([], pa.bool_())})
-    entry = seen.filter(seen["entry_max"])
-    ids = (entry if entry.num_rows else seen)["trace"].unique()
-    ids = ids.combine_chunks() if isinstance(ids, pa.ChunkedArray) else ids
-    found = len(ids)
-    if found <= MAX_REQUESTS:
-        return ids, 1.0, found
-    # By a word of the id, not by order: the same traces whichever way they are stored.
-    words = arrow.ids(ids, 16)
-    chosen = np.argsort(mix(words[:, 0] ^ mix(words[:, 1])))[:MAX_REQUESTS]
-    return ids.take(pa.array(np.sort(chosen))), found / MAX_REQUESTS, found
 
 
 def _clock(window: Window) -> str:

@@ -6,15 +6,16 @@ script sees under another name, and times, are made here.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Annotated, Any
 from urllib.parse import urlencode
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
 
 from wirbel.core.diagnosis.cascade import cascade
-from wirbel.core.diagnosis.changes import Verdict
+from wirbel.core.diagnosis.changes import Judged, Verdict
 from wirbel.core.diagnosis.model import Answer, Candidate, Evidence
-from wirbel.core.diagnosis.sentences import sentence
+from wirbel.core.diagnosis.sentences import next_step, sentence, title
 from wirbel.core.signals.changes import Change
 from wirbel.core.text import rfc3339
 from wirbel.explore.schemas import ChangeOut, change_out
@@ -76,6 +77,7 @@ class EvidenceOut(_Of):
 
 class CandidateOut(_Of):
     rank: int
+    title: str = ""  # answers that were kept before there was one have none
     entity: Entity
     mechanism: str
     confidence: float
@@ -83,6 +85,7 @@ class CandidateOut(_Of):
     onset: str | None
     change: str | None
     evidence: list[EvidenceOut]
+    next: str = ""  # what would prove it
 
 
 class RequestCounts(_Of):
@@ -256,15 +259,16 @@ def _contract(answer: Answer, took_ms: int) -> dict[str, Any]:
         "reference": Reference(**{"from": rfc3339(question.reference.start)}, to=rfc3339(question.reference.end), chosen=question.chosen),
         "effect": EffectOut.model_validate(answer.effect),
         "onset": None if answer.onset is None else OnsetOut.model_validate(answer.onset),
-        "candidates": [_candidate(rank, candidate) for rank, candidate in enumerate(answer.candidates, 1)],
+        "candidates": [_candidate(rank, candidate, answer.changes) for rank, candidate in enumerate(answer.candidates, 1)],
         "unexplained": round(float(answer.unexplained), 4),
         "took_ms": took_ms,
     }
 
 
-def _candidate(rank: int, candidate: Candidate) -> CandidateOut:
+def _candidate(rank: int, candidate: Candidate, changes: Sequence[Judged]) -> CandidateOut:
     return CandidateOut(
         rank=rank,
+        title=title(candidate, changes),
         entity=Entity.model_validate(candidate),
         mechanism=candidate.mechanism,
         confidence=round(float(candidate.confidence), 3),
@@ -272,6 +276,7 @@ def _candidate(rank: int, candidate: Candidate) -> CandidateOut:
         onset=rfc3339(candidate.onset.at) if candidate.onset else None,
         change=candidate.change,
         evidence=[_evidence(one) for one in candidate.evidence],
+        next=next_step(candidate),
     )
 
 
@@ -287,4 +292,6 @@ def _link(about: dict[str, str]) -> str:
         return f"/traces/{about['trace']}?" + urlencode([(name, about[name]) for name in ("span", "against") if name in about])
     if "change" in about:
         return "/changes?" + urlencode({"change": about["change"]})
-    return f"/services/{about['service']}" if about.get("service") else ""
+    if not about.get("service"):
+        return ""
+    return f"/services/{about['service']}" + (f"?{urlencode({'metric': about['metric']})}" if "metric" in about else "")

@@ -569,10 +569,20 @@ export interface components {
             explains: number;
             /** Mechanism */
             mechanism: string;
+            /**
+             * Next
+             * @default
+             */
+            next: string;
             /** Onset */
             onset: string | null;
             /** Rank */
             rank: number;
+            /**
+             * Title
+             * @default
+             */
+            title: string;
         };
         /**
          * CascadeStep

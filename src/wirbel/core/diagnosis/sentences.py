@@ -2,21 +2,76 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 from wirbel.core import text
 from wirbel.core.diagnosis.changes import OTHER_CALLERS, Control, Judged
-from wirbel.core.diagnosis.model import Evidence
+from wirbel.core.diagnosis.model import Candidate, Evidence
 from wirbel.core.diagnosis.parts import OWN, TRANSFER, Part
 
 Facts = Mapping[str, Any]
+MOST_NAMED = 5
+CURLY = "{}"
+_NO_UNIT = {"1": "", "": ""}
 _ALIKE = 1.05  # a ratio nearer to one than this is not told
 
 
 def sentence(evidence: Evidence) -> str:
     """The sentence of a piece of evidence, with its numbers."""
     return _OF[evidence.kind](evidence.facts)
+
+
+_SAID = {
+    "more-calls": "makes more calls",
+    "slower-work": "is slower itself",
+    "waiting": "keeps requests waiting",
+    "errors": "fails",
+    "external": "answers more slowly",
+    "traffic": "is asked more",
+    "absence": "does less",
+    "saturation": "is short of what it runs on",
+    "memory": "is short of memory",
+    "disk": "is short of disk",
+    "network": "loses time on the network",
+    "lock": "waits for locks",
+    "cache": "misses its cache",
+    "config": "was set up otherwise",
+    "deploy": "runs another version",
+    "unknown": "is bad while others like it are not",
+}
+_NEXT = {
+    "more-calls": "Open a slow request beside a normal one and count the calls; compare with the version before.",
+    "slower-work": "Open a slow request beside a normal one; look where its self time goes, and what else runs there.",
+    "waiting": "Compare what is in use with its limit: connections, workers, queues; see who holds them, and for how long.",
+    "errors": "Read the errors of the first failing request, and what was changed for it.",
+    "external": "Ask the provider, or call it from elsewhere; see whether others that call it wait as long.",
+    "traffic": "See who asks: which callers, clients and operations grew; compare with the same hour of other days.",
+    "absence": "See whether it still runs and whether it is still asked; look at the last that it logged.",
+    "saturation": "See what else takes its processors, and whether it recovers when that is moved away.",
+    "memory": "Look at memory and pauses since the last restart; a restart that helps for a while proves a leak.",
+    "disk": "See what fills or busies the disk; free some and see whether writes succeed again.",
+    "network": "Look at retransmits between the two sides; route around it and see whether the time is gone.",
+    "lock": "Look at which session holds the lock and what it waits for; ending it should end the waiting.",
+    "cache": "Compare the share of hits with the one before, and what is asked behind it.",
+    "config": "Compare the configuration line by line with the one before; put it back.",
+    "deploy": "Run the version before on one instance and compare the two.",
+    "unknown": "Compare it with its siblings: what runs there, what was changed there, what is full there.",
+}
+
+
+def title(candidate: Candidate, changes: Sequence[Judged]) -> str:
+    """A candidate in words, with the version only where it is its own: a database has none of those who call it."""
+    change = next((judged.change for judged in changes if judged.change.id == candidate.change), None)
+    is_own = change is not None and change.service == (candidate.service or candidate.name)
+    version = f" {change.version}" if change is not None and is_own and change.version else ""
+    value = f" {candidate.attributes.get(candidate.name, '')}" if candidate.kind == "attribute" else ""
+    return f"{candidate.name}{value}{version} {_SAID.get(candidate.mechanism, candidate.mechanism)}"
+
+
+def next_step(candidate: Candidate) -> str:
+    """What to look at next: it would prove or disprove the candidate."""
+    return _NEXT.get(candidate.mechanism, _NEXT["unknown"])
 
 
 def _times(ratio: float) -> str:
@@ -73,7 +128,61 @@ def _stands_out(facts: Facts) -> str:
 
 
 def _tenants(facts: Facts) -> str:
-    return f"Several services stand out in {facts['kind']} {facts['value']}: {', '.join(facts['services'])}."
+    there = f"in {facts['kind']} {facts['value']}" if facts["kind"] == "zone" else f"on {facts['value']}"
+    return f"Work takes {_times(facts['times'])} as long {there} beside the same services elsewhere: {_listed(facts['services'])}."
+
+
+def _listed(names: Sequence[str]) -> str:
+    """The first names, and how many more there are."""
+    return ", ".join(names[:MOST_NAMED]) + (f" and {len(names) - MOST_NAMED} more" if len(names) > MOST_NAMED else "")
+
+
+def _crossings(facts: Facts) -> str:
+    (c0, c1), (o0, o1) = ([text.quantity(value, "s") for value in facts[side]] for side in ("across", "others"))
+    return f"The way to and from {facts['kind']} {facts['value']} went from {c0} to {c1}, other ways from {o0} to {o1}."
+
+
+def _measure(value: float, unit: str) -> str:
+    return text.quantity(value, unit) if unit in ("s", "By") else f"{text.number(value)}{_NO_UNIT.get(unit, f' {unit.strip(CURLY)}')}"
+
+
+def _metric(facts: Facts) -> str:
+    before, after = (_measure(facts[side], facts["unit"]) for side in ("before", "after"))
+    limit = f", {text.share(facts['level'])} of its limit" if facts["level"] == facts["level"] and facts["unit"] != "1" else ""
+    return f"{facts['metric']} went from {before} to {after}{limit}."
+
+
+def _log_pattern(facts: Facts) -> str:
+    before = "never before" if not facts["before"] else f"{text.number(facts['before'] * 60)} a minute before"
+    return f"{facts['service']} logs “{facts['template']}” {text.number(facts['after'] * 60)} times a minute, {before}."
+
+
+def _log_errors(facts: Facts) -> str:
+    before, after = (text.number(facts[side] * 60) for side in ("before", "after"))
+    return f"{facts['service']} logs {after} warnings and errors a minute, {before} before."
+
+
+def _says_less(facts: Facts) -> str:
+    before, after = (text.number(facts[side] * 60) for side in ("before", "after"))
+    return f"{facts['service']} logs {after} records a minute, {before} before."
+
+
+def _serves_less(facts: Facts) -> str:
+    before, after = (text.number(facts[side]) for side in ("before", "after"))
+    return f"{facts['name']} serves {after} requests/s, {before} before."
+
+
+def _sends_nothing(facts: Facts) -> str:
+    return f"{text.share(facts['share'])} of the metrics of {facts['name']} are not sent any more."
+
+
+def _load_elsewhere(facts: Facts) -> str:
+    return f"Traffic of {facts['service']} went to {_times(facts['ratio'])} what it was."
+
+
+def _change_near(facts: Facts) -> str:
+    judged: Judged = facts["judged"]
+    return f"{_change_named(judged)} came {when(judged.lead_s)}; what it did cannot be told apart from the rest."
 
 
 def _same_requests(facts: Facts) -> str:
@@ -95,11 +204,15 @@ def when(lead_s: float) -> str:
     return f"{text.span_of_time(lead_s)} {'before' if lead_s > 0 else 'after'} the onset"
 
 
-def _change(facts: Facts) -> str:
-    judged: Judged = facts["judged"]
+def _change_named(judged: Judged) -> str:
     change = judged.change
     of = f" of {change.service}" if change.service else ""
-    what = f"The {change.kind}{of}{' ' + change.version if change.version else ''} at {text.time(change.at)}"
+    return f"The {change.kind}{of}{' ' + change.version if change.version else ''} at {text.time(change.at)}"
+
+
+def _change(facts: Facts) -> str:
+    judged: Judged = facts["judged"]
+    change, what = judged.change, _change_named(judged)
     lead = when(judged.lead_s)
     if judged.verdict == "too-late":
         return f"{what} is not it: it came {lead}."
@@ -163,10 +276,6 @@ def _traffic(facts: Facts) -> str:
     return f"{facts['operation']} {who}: {text.number(before)} → {text.number(after)} requests/s, {text.share(facts['share'])} of the change."
 
 
-def _drift(facts: Facts) -> str:
-    return f"The reference wanders by itself: without any cause, a change this large would be seen in {text.share(facts['p'])} of comparisons."
-
-
 _OF: dict[str, Callable[[Facts], str]] = {
     "where-time-went": _where_time_went,
     "where-errors-began": _where_errors_began,
@@ -179,7 +288,15 @@ _OF: dict[str, Callable[[Facts], str]] = {
     "version": _version,
     "onset": _onset,
     "traffic": _traffic,
-    "drift": _drift,
+    "crossings": _crossings,
+    "metric": _metric,
+    "log-pattern": _log_pattern,
+    "log-errors": _log_errors,
+    "says-less": _says_less,
+    "serves-less": _serves_less,
+    "sends-nothing": _sends_nothing,
+    "load-elsewhere": _load_elsewhere,
+    "change-near": _change_near,
 }
 KINDS = tuple(_OF)
 """Kinds of evidence; each has its sentence."""

@@ -6,10 +6,17 @@ from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
 
-from wirbel.core.expected.band import Band
+from wirbel.core.expected.band import Band, expected_band
+from wirbel.core.series import cells as cell_series
+from wirbel.core.series.grid import Grid
+from wirbel.core.topology.graph import EntityId
 
 MINUTE_S = 60
+LOOK_BACK_NS = 3 * 3600 * 10**9  # before a focus, for a quiet stretch
+LEAST_BEFORE_NS = 30 * 60 * 10**9  # that a reference is long where nothing is known
 TOLERATED_S = 3 * MINUTE_S  # of quiet inside a departure that does not end it
 DENSE_S = 5 * MINUTE_S  # of which more than half must depart for a departure to begin
 SHORTEST_S = 3 * MINUTE_S  # of a departure
@@ -94,3 +101,18 @@ def quiet_before(band: Band) -> tuple[int, int] | None:
     while begin > first and stop - begin < longest and not (loud[begin - 1] and loud[max(begin - 2, 0)]):
         begin -= 1
     return min(begin, max(stop - shortest, first)), stop
+
+
+def reference_before(table: pa.Table, service: str, start: int, end: int, step_s: int = MINUTE_S) -> tuple[int, int]:
+    """The reference for a focus [``start``, ``end``) ns of a service: a quiet stretch of its own p95 (see :func:`quiet_before`).
+
+    ``table`` holds cells of LOOK_BACK_NS before the focus. Where nothing is known, the time just before it, as long as the focus.
+    """
+    grid = Grid(start - LOOK_BACK_NS - (start - LOOK_BACK_NS) % (step_s * 10**9), start, step_s)
+    minute = table["minute"]
+    own = table.filter(pc.and_(pc.equal(table["service"], service), pc.and_(pc.greater_equal(minute, grid.first), pc.less(minute, start))))
+    band = expected_band(cell_series.by_point(cell_series.entries(own), grid, [EntityId("service", service)]).latency())
+    quiet = quiet_before(band)
+    if quiet is None:
+        return start - max(end - start, LEAST_BEFORE_NS), start
+    return int(grid.times[quiet[0]]), min(int(grid.first + quiet[1] * grid.step_ns), start)

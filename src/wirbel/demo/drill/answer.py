@@ -1,6 +1,7 @@
-"""Detects and diagnoses what is stored, without the truth: ``python -m wirbel.demo.drill.answer START END TRUTH_FOLDER``.
+"""Detects and diagnoses without the truth: what a drill's answer is, from the store or from memory.
 
-Prints one JSON object. The folder is only named so that this process shuts itself out of it.
+``python -m wirbel.demo.drill.answer START END TRUTH_FOLDER`` answers from the store and prints one JSON object. The
+folder is only named so that this process shuts itself out of it.
 """
 
 from __future__ import annotations
@@ -8,40 +9,60 @@ from __future__ import annotations
 import json
 import sys
 import time
+from dataclasses import asdict
 from pathlib import Path
-from typing import Any
+from typing import Any, Protocol
 
-from wirbel.demo.drill import sealed
+import pyarrow as pa
+
+from wirbel.core.diagnosis.model import Signal
+from wirbel.core.errors import NotEnoughData, WirbelError
+from wirbel.core.signals.changes import Change
+from wirbel.demo.drill import plain, sealed
+from wirbel.demo.drill.watch import Seen, Watched, watch
 from wirbel.runtime import environment
 
 MINUTE_NS = 60 * 10**9
 FOCUS_NS = 20 * MINUTE_NS
-ANYWAY = ("quay-web", "latency")  # what is asked about when nothing was noticed
 
 
-def answer(start: int, end: int) -> dict[str, Any]:
-    """What was noticed, the diagnosis of it, and what the plain methods say."""
-    from wirbel.core.errors import WirbelError
-    from wirbel.demo.drill import plain
-    from wirbel.demo.drill.watch import ENVIRONMENT, watch
-    from wirbel.inquiry.ask import Asked, ask
+class Known(Protocol):
+    """What is known of a stretch of time when somebody asks."""
 
+    @property
+    def cells(self) -> pa.Table: ...
+
+    @property
+    def changes(self) -> list[Change]: ...
+
+    def diagnosis(self, service: str, signal: Signal, focus: tuple[int, int]) -> dict[str, Any]:
+        """The answer as scripts get it (CONTRACTS); raises WirbelError."""
+        ...
+
+
+def question(known: Known, start: int, end: int) -> tuple[Watched, Seen, tuple[int, int]]:
+    """What was noticed in [start, end) ns, what is asked about, and the focus of the question."""
+    watched = watch(known.cells, start, end)
+    asked = watched.seen or watched.anyway
+    if asked is None:
+        raise NotEnoughData("nothing is known of any service")
+    return watched, asked, (asked.onset, min(asked.onset + FOCUS_NS, end))
+
+
+def answer(known: Known, start: int, end: int) -> dict[str, Any]:
+    """What was noticed in [start, end) ns, the diagnosis of it, and what the plain methods say."""
     began = time.perf_counter()
-    watched = watch(start, end)
-    seen = watched.seen
-    service, signal = (seen.service, seen.signal) if seen else ANYWAY
-    onset = seen.onset if seen else end - FOCUS_NS
-    focus = (onset, min(onset + FOCUS_NS, end))
+    watched, seen, focus = question(known, start, end)
     try:
-        found = ask(Asked(service, None, signal, focus, None, ENVIRONMENT)).contract()  # type: ignore[arg-type]
+        found = known.diagnosis(seen.service, seen.signal, focus)
     except WirbelError as error:
         found = {"error": str(error), "candidates": [], "onset": None}
     took = time.perf_counter() - began
-    given = plain.given(start, end, focus, service, ENVIRONMENT)
+    given = plain.given(known.cells, known.changes, start, end, focus, seen.service)
     return {
-        "seen": None if seen is None else vars(seen),
+        "seen": None if watched.seen is None else asdict(watched.seen),
         "threshold": watched.threshold,
-        "asked": {"service": service, "signal": signal, "focus": list(focus)},
+        "asked": {"service": seen.service, "signal": seen.signal, "focus": list(focus)},
         "diagnosis": found,
         "plain": {name: method(given)[:5] for name, method in plain.METHODS.items()},
         "took_s": round(took, 2),
@@ -52,7 +73,9 @@ def main() -> None:
     start, end, folder = int(sys.argv[1]), int(sys.argv[2]), Path(sys.argv[3])
     sealed.seal(folder)
     with environment.database():
-        print(json.dumps(answer(start, end)))
+        from wirbel.demo.drill.stored import Stored
+
+        print(json.dumps(answer(Stored.read(start, end), start, end)))
 
 
 if __name__ == "__main__":

@@ -12,7 +12,6 @@ from wirbel.core.signals import points
 from wirbel.demo.drill.scene import MINUTE_NS, Scene
 from wirbel.demo.making import World
 from wirbel.demo.telemetry import metrics
-from wirbel.demo.world.topology import FRONTS, OPERATIONS
 
 Bools = npt.NDArray[np.bool_]
 HURT_TIMES = 1.25  # a front's mean response beside what it would have been
@@ -34,8 +33,9 @@ def _hurt_at(world: World, without: World) -> int | None:
     """The first moment (ns) at which users of a front wait much longer, or fail more, than they would have."""
     times = world.state.conditions.times
     hurt: Bools = np.zeros(len(times), np.bool_)
-    for key, operation in OPERATIONS.items():
-        if operation.service in FRONTS:
+    topology = world.state.topology
+    for key, operation in topology.operations.items():
+        if operation.service in topology.clients:
             hurt |= world.state.response[key] > HURT_TIMES * without.state.response[key]
             hurt |= world.state.failing[key] > without.state.failing[key] + HURT_FAILING
     return int(times[np.argmax(hurt)]) if hurt.any() else None

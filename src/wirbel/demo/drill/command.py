@@ -8,9 +8,11 @@ import os
 from pathlib import Path
 from typing import Any
 
+from wirbel.core.diagnosis.weighing import load
 from wirbel.core.errors import InvalidQuestion
 from wirbel.demo import faults
-from wirbel.demo.drill import explain, run, tables
+from wirbel.demo.drill import batch, explain, fit, run, tables
+from wirbel.demo.drill.batch import RANDOM, Drill
 from wirbel.runtime.database import say
 
 ALL = "all"
@@ -65,8 +67,33 @@ def main(arguments: argparse.Namespace, folder: Path) -> int:
             say(f"wrote {explain.write(kind, seeds[0], Path(arguments.explain))}")
         return 0
     at_once = arguments.jobs or max(1, os.cpu_count() or 1)
-    results = run.run(os.environ["WIRBEL_DATABASE_URL"], kinds, seeds, say, at_once)
+    if arguments.fit:
+        return _fit([Drill(RANDOM, kind, seed) for seed in seeds for kind in kinds], at_once, folder / "observed")
+    _warn_of_old_weights()
+    if arguments.stored:
+        results = run.run(os.environ["WIRBEL_DATABASE_URL"], kinds, seeds, say, at_once)
+    else:
+        results = run.in_memory([Drill(arguments.world, kind, seed, arguments.habits) for kind in kinds for seed in seeds], say, at_once)
     file = run.keep(results, folder)
     say(f"kept as {file}")
     print(json.dumps(results) if arguments.json else tables.results(results))
     return 0
+
+
+def _fit(drills: list[Drill], at_once: int, folder: Path) -> int:
+    """What was observed is kept by the code that observed it, so that a fit goes on where it was stopped."""
+    kept = folder / fit.digest("core", "demo")
+    kept.mkdir(parents=True, exist_ok=True)
+    found = []
+    for number, (drill, observed) in enumerate(batch.run("watched", drills, at_once, kept), 1):
+        say(f"{number}/{len(drills)}  {drill.kind} {drill.seed}: {'nothing to learn' if observed is None else f'{len(observed.entities)} candidates'}")
+        found += [observed] if observed is not None else []
+    fit.write(fit.weights(found), fit.FILE)
+    say(f"wrote {fit.FILE}")
+    print(tables.fitted(found, fit.held_out(found), fit.without_kind(found)))
+    return 0
+
+
+def _warn_of_old_weights() -> None:
+    if load().fitted["sources"] != fit.digest("core"):
+        say("the sources of evidence are newer than the weights: ./wirbel drill --fit fits them again")

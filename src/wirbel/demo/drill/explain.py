@@ -15,7 +15,8 @@ from wirbel.core.signals import logs, points, spans
 from wirbel.demo import faults
 from wirbel.demo.drill import scene
 from wirbel.demo.making import Telemetry
-from wirbel.demo.world.topology import FRONTS
+from wirbel.demo.world.skerry import SKERRY
+from wirbel.demo.world.topology import Topology
 
 Floats = npt.NDArray[np.float64]
 MINUTE_NS = 60 * 10**9
@@ -37,7 +38,7 @@ def write(kind: str, seed: int, folder: Path) -> Path:
 
 
 def page(kind: str, seed: int, kept: float = KEPT) -> Iterator[str]:
-    made = scene.make(kind, seed, history_ns=2 * BEFORE_NS, kept=kept)
+    made = scene.make(SKERRY, kind, seed, history_ns=2 * BEFORE_NS, kept=kept)
     truth = made.fault.truth
     before = made.world.telemetry(truth.onset - BEFORE_NS, truth.onset)
     after = made.world.telemetry(truth.onset, made.asked)
@@ -57,7 +58,7 @@ def page(kind: str, seed: int, kept: float = KEPT) -> Iterator[str]:
     yield ""
     yield "## How it is felt"
     yield ""
-    yield from _felt(before.spans, after.spans, truth.onset, made.asked)
+    yield from _felt(SKERRY, before.spans, after.spans, truth.onset, made.asked)
     yield ""
     yield "## Where it can be seen: what moved most"
     yield ""
@@ -77,11 +78,11 @@ def bars(values: Floats, at: int) -> str:
     return "".join(drawn[:at]) + "│" + "".join(drawn[at:])
 
 
-def _felt(before: pa.Table, after: pa.Table, onset: int, asked: int) -> Iterator[str]:
+def _felt(topology: Topology, before: pa.Table, after: pa.Table, onset: int, asked: int) -> Iterator[str]:
     yield "| operation | p95 before | after | failing before | after | p95 by minute |"
     yield "|---|---|---|---|---|---|"
     whole = spans.concat([before, after])
-    for service in (*FRONTS, "notice-fanout", "vessel-track"):
+    for service in (*topology.fronts, *sorted({o.service for o in topology.operations.values() if o.source})):
         own = whole.filter(pc.and_(pc.equal(whole["service"], service), pc.is_in(whole["kind"], value_set=pa.array([spans.SERVER, spans.CONSUMER], pa.int8()))))
         for operation in sorted(own["operation"].unique().to_pylist()):
             part = own.filter(pc.equal(own["operation"], operation))
@@ -128,7 +129,10 @@ def _values(before: pa.Table, after: pa.Table, seconds: tuple[float, float]) -> 
         if min(part.num_rows for part in parts) < 100:
             continue
         rate0, rate1, mean0, mean1 = _pace([], parts, seconds)
-        for name in ["instance", *(n for n in parts[1].column_names if n.startswith("span.s:") and service in FRONTS)]:
+        for name in [
+            "instance",
+            *(n for n in parts[1].column_names if n.startswith("span.s:") and not n.startswith("span.s:code.") and service in SKERRY.clients),
+        ]:
             found = pc.value_counts(parts[1][name].drop_null()).to_pylist()
             for value in [one["values"] for one in found if one["counts"] >= FEW][: MOST if len(found) <= MANY else 0]:
                 n0, n1, t0, t1 = _pace([(name, value)], parts, seconds)

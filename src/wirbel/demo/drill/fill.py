@@ -8,6 +8,7 @@ from pathlib import Path
 
 from wirbel.demo.drill import scene
 from wirbel.demo.drill.before import seen_before
+from wirbel.demo.world.skerry import SKERRY
 from wirbel.runtime import environment
 
 
@@ -30,7 +31,7 @@ def fill(made: scene.Scene) -> int:
 
 def main() -> None:
     kind, seed, truth_file = sys.argv[1], int(sys.argv[2]), Path(sys.argv[3])
-    made = scene.make(kind, seed)
+    made = scene.make(SKERRY, kind, seed)
     with environment.database():
         count = fill(made)
     known = {"begins": made.fault.begins, "seen_before": seen_before(made), "asked": made.asked, "start": made.start, "spans": count}

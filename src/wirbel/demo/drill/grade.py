@@ -71,10 +71,15 @@ def _rank(hits: Iterable[bool]) -> int | None:
 
 def _is_exact(candidate: dict[str, Any], entities: set[tuple[Any, ...]]) -> bool:
     entity = candidate["entity"]
-    named = {(entity["kind"], entity["name"]), *(("attribute", value) for value in entity["attributes"].values())}
-    named |= {(entity["kind"], value) for value in entity["attributes"].values()}  # a database by its namespace or its address
-    named |= {("attribute", key) for key in entity["attributes"]} if entity["kind"] == "attribute" else set()
-    named |= {("load", "load")} if entity["kind"] == "load" else set()
+    return is_at_fault(entity["kind"], entity["name"], entity["attributes"], entities)
+
+
+def is_at_fault(kind: str, name: str, attributes: dict[str, str], entities: set[tuple[Any, ...]]) -> bool:
+    """Whether a candidate is the very entity at fault: by its kind and name, or by an attribute of it."""
+    named = {(kind, name), *(("attribute", value) for value in attributes.values())}
+    named |= {(kind, value) for value in attributes.values()}  # a database by its namespace or its address
+    named |= {("attribute", key) for key in attributes} if kind == "attribute" else set()
+    named |= {("load", "load")} if kind == "load" else set()
     kinds = {kind for kind, _ in entities}
     return bool({pair for pair in named if pair[0] in kinds} & entities)
 

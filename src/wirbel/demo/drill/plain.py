@@ -12,6 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
+import pyarrow as pa
 import pyarrow.compute as pc
 
 from wirbel.core import arrow
@@ -19,9 +20,9 @@ from wirbel.core.series import cells as cell_series
 from wirbel.core.series.grid import Grid
 from wirbel.core.series.percentiles import HEADLINE
 from wirbel.core.signals import spans
+from wirbel.core.signals.changes import Change
 from wirbel.core.signals.entities import place_of
 from wirbel.core.topology.graph import EntityId
-from wirbel.store import reading
 
 Floats = npt.NDArray[np.float64]
 BACKTRACK = 0.1  # of the random walk: how willing it is to go back to a caller
@@ -45,10 +46,9 @@ class Given:
     onset: int
 
 
-def given(start: int, end: int, focus: tuple[int, int], symptom: str, environment: str) -> Given:
-    """Reads the series; backends count as services, by what their callers see of them."""
+def given(table: pa.Table, announced: list[Change], start: int, end: int, focus: tuple[int, int], symptom: str) -> Given:
+    """The series of the cells of [start, end) ns; backends count as services, by what their callers see of them."""
     grid = Grid(start, end)
-    table = reading.cells(grid.first, end, environment, None, cell_series.CELL_COLUMNS)
     served = cell_series.entries(table)
     asked = cell_series.of_kind(table, spans.CALL_KINDS)
     asked = asked.filter(pc.is_valid(asked["peer"]))
@@ -69,7 +69,7 @@ def given(start: int, end: int, focus: tuple[int, int], symptom: str, environmen
         if pair["service"] in place and pair["peer"] in place:
             calls[place[pair["service"]], place[pair["peer"]]] = True
     times = grid.times
-    changes = [(change.at, change.service) for change in reading.changes(start, end, environment) if change.service]
+    changes = [(change.at, change.service) for change in announced if change.service and start <= change.at < end]
     return Given(names, values, times < focus[0] - 2 * grid.step_ns, (times >= focus[0]) & (times < focus[1]), place.get(symptom, 0), calls, changes, focus[0])
 
 

@@ -10,6 +10,7 @@ from wirbel.demo import faults
 from wirbel.demo.faults import Fault, Span, innocent
 from wirbel.demo.making import World
 from wirbel.demo.world.happenings import Happenings
+from wirbel.demo.world.topology import Topology
 
 MINUTE_NS = 60 * 10**9
 HOUR_NS = 60 * MINUTE_NS
@@ -19,11 +20,11 @@ HISTORY_NS = 3 * HOUR_NS
 LASTS_NS = 60 * MINUTE_NS
 AFTER_NS = 35 * MINUTE_NS  # after the onset, somebody asks
 CHUNK_NS = HOUR_NS // 2
-KEPT = 1 / 90  # of all requests are recorded
 
 
 @dataclass(frozen=True)
 class Scene:
+    topology: Topology
     kind: str
     seed: int
     start: int  # ns
@@ -34,16 +35,25 @@ class Scene:
 
     def without(self) -> World:
         """The same world, had the fault not come."""
-        return World.make(self.seed, self.everyday, self.start, self.asked, 1.0)
+        return World.make(self.topology, self.seed, self.everyday, self.start, self.asked, 1.0)
 
 
-def make(kind: str, seed: int, history_ns: int = HISTORY_NS, kept: float = KEPT) -> Scene:
-    """The same for the same kind and seed. Faults begin on working hours of any day of a week."""
+def make(topology: Topology, kind: str, seed: int, history_ns: int = HISTORY_NS, kept: float | None = None) -> Scene:
+    """The same for the same world, kind and seed; ``kept`` is the share of the requests that is recorded, if other than the world's own. Faults begin on working hours of any day of a week."""
     rng = np.random.default_rng([seed, 41])
     onset = MONDAY + int(rng.integers(7)) * DAY_NS + int(rng.uniform(9, 16) * HOUR_NS)
     onset -= onset % (10 * 10**9)
-    fault = faults.make(kind, seed, Span(onset, onset + LASTS_NS))
+    fault = faults.make(topology, kind, seed, Span(onset, onset + LASTS_NS))
     start, asked = onset - history_ns, onset + AFTER_NS
-    everyday = innocent.everyday(seed, Span(start, asked), near=onset, spared=fault.truth.services)
+    everyday = innocent.everyday(topology, seed, Span(start, asked), near=onset, spared=fault.truth.services)
     happenings = Happenings().add([everyday, fault.happenings])
-    return Scene(kind, seed, start, asked, fault, World.make(seed, happenings, start, asked, kept), everyday)
+    return Scene(
+        topology,
+        kind,
+        seed,
+        start,
+        asked,
+        fault,
+        World.make(topology, seed, happenings, start, asked, topology.recorded / topology.rate if kept is None else kept),
+        everyday,
+    )

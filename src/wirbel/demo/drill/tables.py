@@ -2,9 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections import defaultdict
+from collections.abc import Callable, Sequence
+from itertools import chain
 from typing import Any
 
+import numpy as np
+import numpy.typing as npt
+
+from wirbel.demo.drill.grade import NOTHING
+from wirbel.demo.drill.observed import Observed
+
+Floats = npt.NDArray[np.float64]
 HEADS = ("drills", "seen", "delay", "lead", "before", "exact 1", "3", "5", "lenient 1", "3", "5", "mechanism", "change", "onset off", "accused", "took")
 
 
@@ -63,3 +72,25 @@ def comparison(before: dict[str, Any], after: dict[str, Any]) -> str:
         if a["lenient"] != b["lenient"]:
             lines.append(f"  {b['kind']} {b['seed']}: rank {a['lenient'] or '–'} → {b['lenient'] or '–'}")
     return "\n".join(lines)
+
+
+def fitted(drills: Sequence[Observed], held_out: Sequence[Floats], without_kind: dict[str, list[Floats]]) -> str:
+    """How often drills that the weights were not fitted on were answered right: other worlds, and kinds of fault never met."""
+    lines = [f"{'':<20}{'drills':>8}{'rank 1':>8}{'first 3':>8}   kind left out of the fit: {'rank 1':>7}{'first 3':>8}"]
+    met: dict[str, list[int]] = defaultdict(list)
+    for drill, chances in zip(drills, held_out, strict=True):
+        if drill.kind != NOTHING:
+            met[drill.kind].append(_rank(drill, chances))
+    never = {kind: [_rank(drill, p) for drill, p in zip((d for d in drills if d.kind == kind), without_kind[kind], strict=True)] for kind in met}
+    whole = [list(chain.from_iterable(found.values())) for found in (met, never)]
+    for name, ours, unmet in [*((kind, met[kind], never[kind]) for kind in sorted(met)), ("all", *whole)]:
+        cells = [_share(float(np.mean(np.array(found) <= k))) for found in (ours, unmet) for k in (1, 3)]
+        lines.append(f"{name:<20}{len(ours):>8}{cells[0]:>8}{cells[1]:>8}   {cells[2]:>33}{cells[3]:>8}")
+    error = np.std(np.array(whole[0]) == 1) / np.sqrt(max(len(whole[0]), 1))
+    lines.append(f"standard error of rank 1: {100 * error:.1f} points")
+    return "\n".join(lines)
+
+
+def _rank(drill: Observed, chances: Floats) -> int:
+    order = np.argsort(-chances, kind="stable")
+    return next((place for place, n in enumerate(order, 1) if drill.candidates.right[n]), len(order) + 1)

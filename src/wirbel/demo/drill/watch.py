@@ -10,9 +10,11 @@ from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
+import pyarrow as pa
 from scipy import stats
 
 from wirbel.core import arrow
+from wirbel.core.diagnosis.model import Signal
 from wirbel.core.expected.band import Band, expected_band
 from wirbel.core.expected.windows import departures
 from wirbel.core.series import cells as cell_series
@@ -20,11 +22,10 @@ from wirbel.core.series.grid import Grid
 from wirbel.core.series.percentiles import HEADLINE
 from wirbel.core.signals import spans
 from wirbel.core.topology.graph import EntityId
-from wirbel.store import reading
 
 Floats = npt.NDArray[np.float64]
-ENVIRONMENT = "production"
 LASTING = 3  # minutes in a row that make a detection
+LATELY = 20  # minutes before somebody asks
 FAILING_BITS = 14.0
 ROLLING = 3  # minutes of failures taken together
 BEFORE = 60  # minutes that failures are judged by
@@ -35,7 +36,7 @@ STATIC_FAILED = 0.05  # and on the share of failures
 @dataclass(frozen=True)
 class Seen:
     service: str
-    signal: str  # latency, errors, throughput
+    signal: Signal
     onset: int  # ns
     detected: int
     bits: float
@@ -44,17 +45,17 @@ class Seen:
 @dataclass(frozen=True)
 class Watched:
     seen: Seen | None  # the first thing worth asking about
+    anyway: Seen | None  # what to ask about where nothing is: the front that is least as usual, of late
     threshold: int | None  # when a plain threshold would have told
 
 
-def watch(start: int, end: int) -> Watched:
-    """Looks at [start, end) ns of what is stored."""
+def watch(whole: pa.Table, start: int, end: int) -> Watched:
+    """Looks at the cells of [start, end) ns."""
     grid = Grid(start, end)
-    whole = reading.cells(grid.first, end, ENVIRONMENT, None, cell_series.CELL_COLUMNS)
     table = cell_series.entries(whole)
     group, names = arrow.codes(table["service"])
     if not names:
-        return Watched(None, None)
+        return Watched(None, None, None)
     found = cell_series.by_point(table, grid, [EntityId("service", name) for name in names], group)
     latency, traffic = expected_band(found.latency()), expected_band(found.rate())
     fronts = cell_series.entry_services(whole)
@@ -67,10 +68,18 @@ def watch(start: int, end: int) -> Watched:
         at = _threshold(grid, found.totals, i) if name in fronts else None
         thresholds += [at] if at else []
     seen.sort(key=lambda one: (one.service not in fronts, one.detected, -one.bits))
-    return Watched(seen[0] if seen else None, min(thresholds, default=None))
+    return Watched(seen[0] if seen else None, _least_usual(fronts, names, latency), min(thresholds, default=None))
 
 
-def _told(name: str, signal: str, grid: Grid, stretches: list[tuple[int, int]], bits: Floats) -> list[Seen]:
+def _least_usual(fronts: list[str], names: list[str], latency: Band) -> Seen | None:
+    """The latency of the last LATELY minutes of the front whose surprise is greatest in the mean."""
+    grid = latency.series.grid
+    lately = {name: float(np.nan_to_num(latency.surprise[names.index(name), -LATELY:]).mean()) for name in fronts}
+    worst = max(lately, key=lambda name: lately[name], default=None)
+    return None if worst is None else Seen(worst, "latency", grid.end - LATELY * grid.step_ns, grid.end, lately[worst])
+
+
+def _told(name: str, signal: Signal, grid: Grid, stretches: list[tuple[int, int]], bits: Floats) -> list[Seen]:
     step = grid.step_ns
     return [
         Seen(name, signal, grid.first + a * step, grid.first + min(a + LASTING, grid.count) * step, float(np.median(bits[a:b])))

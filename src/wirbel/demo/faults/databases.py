@@ -2,43 +2,44 @@
 
 from __future__ import annotations
 
-import numpy as np
-
-from wirbel.demo.faults.model import MINUTE, Fault, Span, Truth, change
-from wirbel.demo.world.happenings import LogLines
-
-BOOKING = "SELECT passenger, vehicle FROM booking WHERE sailing = $1"
-TAKE_PLACE = "UPDATE deck_place SET taken_by = $1 WHERE place = $2"
+from wirbel.demo.faults.model import MINUTE, Case, Fault, Truth, a_front, change
+from wirbel.demo.world.conditions import Form
 
 
-def index_dropped(rng: np.random.Generator, span: Span) -> Fault:
-    """A migration of the passenger list drops an index that a query needs."""
+def index_dropped(case: Case) -> Fault:
+    """A migration drops an index that a query needs."""
+    site, span, rng = case.site, case.span, case.rng
+    table = _table(site.statement)
     migration = change(
         "migration",
         span.onset,
-        "manifest",
-        "0047_booking_cleanup",
-        entity={"db.name": "manifest-db"},
-        before={"index": "booking_sailing"},
+        site.service,
+        f"0047_{table}_cleanup",
+        entity={"db.name": site.backend},
+        before={"index": f"{table}_key"},
         after={"index": None},
     )
-    entities = (("database", "manifest-db"),)
-    fault = Fault(Truth("index-dropped", entities, ("slower-work", "config", "saturation"), ("manifest",), migration["id"], span.onset, span.end))
-    fault.effect("time", "manifest-db", BOOKING, span=span, times=float(rng.uniform(4, 4.8)))
-    fault.effect("misses", "manifest-db", span=span, plus=float(rng.uniform(0.04, 0.08)), form="ramp", rise_s=240)
+    entities, mechanisms = (("database", site.backend),), ("slower-work", "config", "saturation")
+    fault = Fault(case, Truth("index-dropped", entities, mechanisms, (site.service,), migration["id"], span.onset, span.end))
+    fault.effect("time", site.backend, site.statement, times=case.between(1.8, 60))
+    fault.effect("misses", site.backend, plus=float(rng.uniform(0.04, 0.08)), form="ramp", rise_s=240)
     fault.happenings.changes.append(migration)
-    fault.restarted("berth-planner", span.onset + 18 * MINUTE)
-    fault.happenings.lines.append(LogLines("manifest", "WARN", "slow query: {ms} ms: SELECT passenger, vehicle FROM booking", 0.6, span.onset, span.end))
-    return fault
+    fault.says(site.service, "WARN", f"slow query: {{ms}} ms: {site.statement.partition(' WHERE')[0]}", 0.6)
+    return fault.restarted(a_front(case), span.onset + 18 * MINUTE)
 
 
-def lock_contention(rng: np.random.Generator, span: Span) -> Fault:
-    """A clean-up job keeps rows locked that reservations want to write."""
-    job = change("job", span.onset, None, "clean-up of old holds", until=span.end, entity={"db.name": "berth-db"}, actor="scheduler")
-    fault = Fault(
-        Truth("lock-contention", (("database", "berth-db"),), ("lock", "waiting", "slower-work"), ("berth-planner",), job["id"], span.onset, span.end)
-    )
-    fault.effect("lock", "berth-db", TAKE_PLACE, span=span, plus=float(rng.uniform(0.12, 0.2)), form="intermittent" if rng.random() < 0.4 else "step")
+def lock_contention(case: Case) -> Fault:
+    """A clean-up job keeps rows locked that requests want to write."""
+    site, span, rng = case.site, case.span, case.rng
+    job = change("job", span.onset, None, "clean-up of old rows", until=span.end, entity={"db.name": site.backend}, actor="scheduler")
+    mechanisms = ("lock", "waiting", "slower-work")
+    fault = Fault(case, Truth("lock-contention", (("database", site.backend),), mechanisms, (site.service,), job["id"], span.onset, span.end))
+    form: Form = "intermittent" if rng.random() < 0.4 else "step"
+    fault.effect("lock", site.backend, site.statement, plus=case.between(0.004, 0.6), form=form)
     fault.happenings.changes.append(job)
-    fault.happenings.lines.append(LogLines("berth-planner", "WARN", "waited {ms} ms for a row lock on deck_place", 0.8, span.onset, span.end))
-    return fault
+    return fault.says(site.service, "WARN", f"waited {{ms}} ms for a row lock on {_table(site.statement)}", 0.8)
+
+
+def _table(statement: str) -> str:
+    words = statement.split()
+    return next((words[n + 1] for n, word in enumerate(words[:-1]) if word in ("FROM", "INTO", "UPDATE")), "rows")

@@ -2,47 +2,42 @@
 
 from __future__ import annotations
 
-import numpy as np
-
-from wirbel.demo.faults.model import MINUTE, Fault, Span, Truth, change
-from wirbel.demo.world.happenings import LogLines
+from wirbel.demo.faults.model import MINUTE, SECOND, Case, Fault, Span, Truth, change
 from wirbel.demo.world.state import USUAL_DISK
-from wirbel.demo.world.topology import BACKENDS, CORES, DISK_GB, HOSTS
+from wirbel.demo.world.topology import CORES, DISK_GB
 
 
-def noisy_neighbour(rng: np.random.Generator, span: Span) -> Fault:
+def noisy_neighbour(case: Case) -> Fault:
     """Something else on a host takes its processors."""
-    host = str(rng.choice(["islet-1", "islet-3"]))
-    entities = (("host", host),)
-    fault = Fault(Truth("noisy-neighbour", entities, ("saturation", "slower-work"), (), None, span.onset, span.end))
-    fault.effect("cpu", host, span=span, plus=CORES * float(rng.uniform(0.5, 0.58)))
-    return fault
+    host, span = case.site.host, case.span
+    fault = Fault(case, Truth("noisy-neighbour", (("host", host),), ("saturation", "slower-work"), (), None, span.onset, span.end))
+    return fault.effect("cpu", host, plus=CORES * case.between(0.25, 1.6))
 
 
-def disk_full(rng: np.random.Generator, span: Span) -> Fault:
+def disk_full(case: Case) -> Fault:
     """Logging set to write everything fills the disk of a database's host: at last nothing can be written."""
-    host = "islet-5"
-    fills_s = float(rng.uniform(1800, 3000))
-    changed = span.onset - round(fills_s) * 10**9
-    config = change("config", changed, "tide-feed", "log level", before={"log.level": "info"}, after={"log.level": "trace"}, actor="m.holm")
-    databases = tuple(("database", b.name) for b in BACKENDS.values() if b.host == host)
-    entities = (("host", host), *databases)
-    fault = Fault(Truth("disk-full", entities, ("disk", "errors", "config"), ("tide-feed", "manifest", "pass-issuer"), config["id"], span.onset, span.end))
-    fault.effect("disk", host, span=Span(changed, span.end), plus=DISK_GB * (1 - USUAL_DISK) + 0.5, form="ramp", rise_s=fills_s)
+    topology, site, span = case.topology, case.site, case.span
+    fills_s = float(case.rng.uniform(1800, 3000))
+    changed = span.onset - round(fills_s) * SECOND
+    config = change("config", changed, site.service, "log level", before={"log.level": "info"}, after={"log.level": "trace"}, actor="m.holm")
+    here = [backend.name for backend in topology.backends.values() if backend.host == site.host and backend.kind == "database"]
+    writers = sorted({o.service for o in topology.operations.values() for call in o.calls if call.to in here and not call.statement.startswith("SELECT")})
+    entities = (("host", site.host), *(("database", name) for name in here))
+    mechanisms = ("disk", "errors", "config")
+    fault = Fault(case, Truth("disk-full", entities, mechanisms, (site.service, *writers), config["id"], span.onset, span.end))
+    fault.effect("disk", site.host, span=Span(changed, span.end), plus=DISK_GB * (1 - USUAL_DISK) + 0.5, form="ramp", rise_s=fills_s)
     fault.happenings.changes.append(config)
-    fault.happenings.lines += [
-        LogLines("tide-feed", "DEBUG", "harbour {id} read {count} of {count} levels from cache", 3.0, changed, span.end),
-        LogLines("manifest", "ERROR", "could not extend file base/16401/{id}: No space left on device", 0.5, span.onset, span.end),
-    ]
+    fault.says(site.service, "DEBUG", "entry {id} read {count} of {count} values from cache", 3.0, changed)
+    for writer in writers[:1]:
+        fault.says(writer, "ERROR", "could not extend file base/16401/{id}: No space left on device", 0.5)
     return fault
 
 
-def zone_loss(rng: np.random.Generator, span: Span) -> Fault:
+def zone_loss(case: Case) -> Fault:
     """Packets to and from one zone are lost."""
-    zone = str(rng.choice(sorted(set(HOSTS.values()))))
-    fault = Fault(Truth("zone-loss", (("zone", zone),), ("network",), (), None, span.onset, span.end))
-    fault.effect("loss", zone, span=span, plus=float(rng.uniform(0.03, 0.06)), form="intermittent" if rng.random() < 0.3 else "step")
-    fault.happenings.changes.append(
-        change("maintenance", span.onset - 12 * MINUTE, None, f"fibre work near zone {zone} announced", until=span.end, actor="network team")
-    )
+    zone, span, rng = case.site.zone, case.span, case.rng
+    fault = Fault(case, Truth("zone-loss", (("zone", zone),), ("network",), (), None, span.onset, span.end))
+    fault.effect("loss", zone, plus=case.between(0.004, 0.12), form="intermittent" if rng.random() < 0.3 else "step")
+    told = change("maintenance", span.onset - 12 * MINUTE, None, f"fibre work near zone {zone} announced", until=span.end, actor="network team")
+    fault.happenings.changes.append(told)
     return fault

@@ -2,50 +2,51 @@
 
 from __future__ import annotations
 
-import numpy as np
-
-from wirbel.demo.faults.model import MINUTE, Fault, Span, Truth, change
-from wirbel.demo.world.happenings import LogLines
+from wirbel.demo.faults.model import MINUTE, Case, Fault, Truth, change
 
 
-def provider_slow(rng: np.random.Generator, span: Span) -> Fault:
-    """The provider of tides answers late."""
-    fault = Fault(Truth("provider-slow", (("external", "tides.example"),), ("external", "slower-work"), ("tide-feed",), None, span.onset, span.end))
-    fault.effect("time", "tides.example", span=span, times=float(rng.uniform(8, 11)), form="ramp", rise_s=180)
-    fault.effect("load", "all", span=span, times=1.04)
-    fault.happenings.lines.append(LogLines("tide-feed", "WARN", "tides.example took {ms} ms for harbour {id}", 0.7, span.onset, span.end))
+def provider_slow(case: Case) -> Fault:
+    """An outside provider answers late."""
+    site, span = case.site, case.span
+    fault = Fault(case, Truth("provider-slow", (("external", site.backend),), ("external", "slower-work"), (site.service,), None, span.onset, span.end))
+    fault.effect("time", site.backend, times=case.between(2, 60), form="ramp", rise_s=180)
+    fault.effect("load", "all", times=1.04)
+    return fault.says(site.service, "WARN", f"{site.backend} took {{ms}} ms for entry {{id}}", 0.7)
+
+
+def provider_failing(case: Case) -> Fault:
+    """An outside provider fails late, and being asked again makes it worse."""
+    site, span, rng = case.site, case.span, case.rng
+    fault = Fault(case, Truth("provider-failing", (("external", site.backend),), ("external", "errors"), (site.service,), None, span.onset, span.end))
+    fault.effect("failing", site.backend, plus=case.between(0.2, 0.95))
+    fault.effect("time", site.backend, times=float(rng.uniform(3, 4.5)))
+    fault.says(site.service, "ERROR", f"{site.backend} answered {{code}}; trying again", 1.5)
+    return fault.restarted(site.service, span.onset + 15 * MINUTE).told_late()
+
+
+def load_surge(case: Case) -> Fault:
+    """Far more users than usual; nothing is broken."""
+    service, span = case.site.service, case.span
+    fault = Fault(case, Truth("load-surge", (("load", "load"), ("load", service)), ("traffic",), (service,), None, span.onset, span.end))
+    times = case.between(1.4, 5)
+    for entry in case.topology.entries:
+        if case.topology.operations[entry].service == service:
+            fault.effect("load", entry, times=times, form="ramp", rise_s=240)
     return fault
 
 
-def provider_failing(rng: np.random.Generator, span: Span) -> Fault:
-    """The provider of tides fails late, and being asked again makes it worse."""
-    fault = Fault(Truth("provider-failing", (("external", "tides.example"),), ("external", "errors"), ("tide-feed",), None, span.onset, span.end))
-    fault.effect("failing", "tides.example", span=span, plus=float(rng.uniform(0.55, 0.85)))
-    fault.effect("time", "tides.example", span=span, times=float(rng.uniform(3, 4.5)))
-    fault.happenings.lines.append(LogLines("tide-feed", "ERROR", "tides.example answered {code}; trying again", 1.5, span.onset, span.end))
-    return fault.restarted("tide-feed", span.onset + 15 * MINUTE).told_late(rng)
+def bot_flood(case: Case) -> Fault:
+    """Something asks for what does not exist, far faster than users would."""
+    site, topology, span = case.site, case.topology, case.span
+    bot = topology.clients[site.service].bot
+    entities = (("attribute", "user_agent.original"), ("attribute", bot), ("load", "load"), ("load", site.service))
+    fault = Fault(case, Truth("bot-flood", entities, ("traffic",), (site.service,), None, span.onset, span.end))
+    return fault.effect("bots", site.operation, plus=topology.rate * case.between(0.15, 4))
 
 
-def load_surge(rng: np.random.Generator, span: Span) -> Fault:
-    """Far more passengers than usual; nothing is broken."""
-    fault = Fault(Truth("load-surge", (("load", "load"), ("load", "quay-web")), ("traffic",), ("quay-web",), None, span.onset, span.end))
-    times = float(rng.uniform(2.02, 2.1)) / span.load  # so many times the usual load of a day
-    for entry in ("GET /sailings", "POST /reservations", "GET /passes/{id}", "POST /session"):
-        fault.effect("load", f"quay-web {entry}", span=span, times=times, form="ramp", rise_s=240)
-    return fault
-
-
-def bot_flood(rng: np.random.Generator, span: Span) -> Fault:
-    """Something asks for passes that do not exist, far faster than passengers would."""
-    entities = (("attribute", "user_agent.original"), ("attribute", "gullbot/0.3"), ("load", "load"), ("load", "quay-web"))
-    fault = Fault(Truth("bot-flood", entities, ("traffic",), ("quay-web",), None, span.onset, span.end))
-    fault.effect("bots", "quay-web GET /passes/{id}", span=span, plus=float(rng.uniform(120, 150)))
-    return fault
-
-
-def nothing_wrong(rng: np.random.Generator, span: Span) -> Fault:
+def nothing_wrong(case: Case) -> Fault:
     """An ordinary stretch with a deploy in the middle of it. There is no cause to find."""
-    service = str(rng.choice(["identity", "fare-engine", "manifest"]))
-    fault = Fault(Truth("nothing-wrong", (), (), (), None, span.onset, span.end, hurts=False))
+    service, span = case.site.service, case.span
+    fault = Fault(case, Truth("nothing-wrong", (), (), (), None, span.onset, span.end, hurts=False))
     fault.happenings.changes.append(change("deploy", span.onset, service, f"{service} rebuilt", version="rebuilt"))
     return fault

@@ -2,95 +2,77 @@
 
 from __future__ import annotations
 
-import numpy as np
-
-from wirbel.demo.faults.model import MINUTE, SECOND, Fault, Span, Truth, change
-from wirbel.demo.world.happenings import LogLines, Rollout
-from wirbel.demo.world.topology import INSTANCES, ONE_PLACE, SELECT_PLACES, SERVICES
+from wirbel.demo.faults.model import MINUTE, SECOND, Case, Fault, Span, Truth, a_front, change, next_version
+from wirbel.demo.world.happenings import Rollout
 
 
-def _next(version: str) -> str:
-    major, minor, _ = version.split(".")
-    return f"{major}.{int(minor) + 1}.0"
-
-
-def bad_deploy(rng: np.random.Generator, span: Span) -> Fault:
-    """A new version asks the database for each place by itself instead of for all at once."""
-    service, version = "berth-planner", _next(SERVICES["berth-planner"].version)
+def bad_deploy(case: Case) -> Fault:
+    """A new version asks the database for each row by itself instead of for all at once."""
+    site, topology, span = case.site, case.topology, case.span
+    service, version = site.service, next_version(topology, site.service)
     deploy = change("deploy", span.onset, service, f"{service} {version}", version=version)
-    fault = Fault(
-        Truth(
-            "bad-deploy",
-            (("service", service), ("operation", f"{service} POST /places/reserve")),
-            ("deploy", "more-calls"),
-            (service,),
-            deploy["id"],
-            span.onset,
-            span.end,
-        )
-    )
-    many = float(rng.uniform(31, 35)) / span.load  # as heavy for the database at any hour
-    for instance in range(len(INSTANCES[service])):
-        later = Span(span.onset + instance * 20 * SECOND, span.end)
-        fault.effect("calls", service, instance, SELECT_PLACES, span=later, times=many)
-    # One place is found faster than all of them.
-    fault.effect("time", "berth-db", SELECT_PLACES, span=span, times=0.3)
+    entities = (("service", service), ("operation", site.operation))
+    fault = Fault(case, Truth("bad-deploy", entities, ("deploy", "more-calls"), (service,), deploy["id"], span.onset, span.end))
+    for instance in range(len(topology.instances[service])):
+        fault.effect("calls", service, instance, site.statement, span=Span(span.onset + instance * 20 * SECOND, span.end), times=case.between(6, 120))
+    # One row is found faster than all of them.
+    fault.effect("time", site.backend, site.statement, times=0.3)
     fault.happenings.rollouts.append(Rollout(service, version, span.onset, ends=span.end))
-    fault.happenings.instead[service, SELECT_PLACES] = ONE_PLACE
+    fault.happenings.instead[service, site.statement] = f"{site.statement} AND id = $2"
     fault.happenings.changes.append(deploy)
-    fault.restarted("quay-web", span.onset + 21 * MINUTE)
-    return fault.told_late(rng)
+    return fault.restarted(a_front(case), span.onset + 21 * MINUTE).told_late()
 
 
-def bad_canary(rng: np.random.Generator, span: Span) -> Fault:
+def bad_canary(case: Case) -> Fault:
     """A version on trial on one instance is slow."""
-    service = str(rng.choice(["sailing-api", "berth-planner", "pass-issuer"]))
-    number = int(rng.integers(len(INSTANCES[service])))
-    name, version = INSTANCES[service][number].name, _next(SERVICES[service].version)
+    topology, span, service = case.topology, case.span, case.site.service
+    number = int(case.rng.integers(len(topology.instances[service])))
+    name, version = topology.instances[service][number].name, next_version(topology, service)
     deploy = change("deploy", span.onset, service, f"{service} {version} on trial", version=version, entity={"service.instance.id": name})
-    fault = Fault(
-        Truth("bad-canary", (("instance", name), ("service", service)), ("deploy", "slower-work", "waiting"), (service,), deploy["id"], span.onset, span.end)
-    )
-    fault.effect("work", service, number, span=span, times=float(rng.uniform(3.9, 4.8)) / span.load)
+    entities, mechanisms = (("instance", name), ("service", service)), ("deploy", "slower-work", "waiting")
+    fault = Fault(case, Truth("bad-canary", entities, mechanisms, (service,), deploy["id"], span.onset, span.end))
+    fault.effect("work", service, number, times=case.between(2, 25))
     fault.happenings.rollouts.append(Rollout(service, version, span.onset, only=(number,), ends=span.end))
     fault.happenings.changes.append(deploy)
     return fault
 
 
-def memory_leak(rng: np.random.Generator, span: Span) -> Fault:
+def memory_leak(case: Case) -> Fault:
     """A version keeps what it should let go: memory fills, collecting takes ever longer, restarts help for a while."""
-    service = str(rng.choice(["berth-planner", "sailing-api"]))
-    version = _next(SERVICES[service].version)
-    fills_s = float(rng.uniform(1500, 2100))
+    topology, span, service = case.topology, case.span, case.site.service
+    version = next_version(topology, service)
+    fills_s = float(case.rng.uniform(1500, 2100))
     deployed = span.onset - round(0.75 * fills_s) * SECOND
     deploy = change("deploy", deployed, service, f"{service} {version}", version=version)
-    fault = Fault(Truth("memory-leak", (("service", service),), ("memory", "deploy"), (service,), deploy["id"], span.onset, span.end))
-    leak = 0.7 * SERVICES[service].memory_mb
+    fault = Fault(case, Truth("memory-leak", (("service", service),), ("memory", "deploy"), (service,), deploy["id"], span.onset, span.end))
+    leak = case.between(0.5, 0.7) * topology.services[service].memory_mb
     restart = span.onset + 35 * MINUTE
-    for instance in range(len(INSTANCES[service])):
-        fault.effect("memory", service, instance, span=Span(deployed, min(restart, span.end)), plus=leak, form="ramp", rise_s=fills_s)
-        if restart < span.end:
-            fault.effect("memory", service, instance, span=Span(restart, span.end), plus=leak, form="ramp", rise_s=fills_s)
+    for instance in range(len(topology.instances[service])):
+        for since, until in ((deployed, min(restart, span.end)), (restart, span.end)):
+            if since < until:
+                fault.effect("memory", service, instance, span=Span(since, until), plus=leak, form="ramp", rise_s=fills_s)
     fault.happenings.rollouts.append(Rollout(service, version, deployed, ends=span.end))
-    fault.happenings.lines.append(LogLines(service, "WARN", "collection took {ms} ms, {percent} % of memory in use", 0.5, span.onset, span.end))
     fault.happenings.changes.append(deploy)
+    fault.says(service, "WARN", "collection took {ms} ms, {percent} % of memory in use", 0.5)
     return fault.restarted(service, restart, "m.holm")
 
 
-def flag(rng: np.random.Generator, span: Span) -> Fault:
-    """A flag lets one version of the app ask for each sailing again."""
-    version = str(rng.choice(["7.4", "7.3"]))
+def flag(case: Case) -> Fault:
+    """A flag lets one version of the app ask again for what it has."""
+    site, span = case.site, case.span
+    client = case.topology.clients[site.service]
+    version = str(case.rng.choice(client.versions[:2]))
     made = change(
         "flag",
         span.onset,
-        "quay-web",
-        f"live places on for app {version}",
-        before={"live-places": False, "app": version},
-        after={"live-places": True, "app": version},
+        site.service,
+        f"live updates on for app {version}",
+        before={"live-updates": False, "app": version},
+        after={"live-updates": True, "app": version},
         actor="a.lund",
     )
-    entities = (("attribute", "app.version"), ("attribute", version), ("service", "quay-web"))
-    fault = Fault(Truth("flag", entities, ("config", "more-calls"), ("quay-web",), made["id"], span.onset, span.end))
-    fault.effect("app calls", version, span=span, times=float(rng.uniform(4, 5.5)))
+    entities = (("attribute", client.version_key), ("attribute", version), ("service", site.service))
+    fault = Fault(case, Truth("flag", entities, ("config", "more-calls"), (site.service,), made["id"], span.onset, span.end))
+    fault.effect("app calls", site.operation, site.backend, version, times=case.between(2, 12))
     fault.happenings.changes.append(made)
     return fault

@@ -2,90 +2,85 @@
 
 from __future__ import annotations
 
-import numpy as np
-
-from wirbel.demo.faults.model import MINUTE, SECOND, Fault, Span, Truth, change
-from wirbel.demo.world.happenings import LogLines, Rollout
-from wirbel.demo.world.topology import INSTANCES, SERVICES
+from wirbel.demo.faults.model import MINUTE, SECOND, Case, Fault, Span, Truth, a_front, change, next_version
+from wirbel.demo.world.happenings import Rollout
 
 
-def pool_too_small(rng: np.random.Generator, span: Span) -> Fault:
+def pool_too_small(case: Case) -> Fault:
     """A configuration change leaves each instance too few connections."""
-    service, backend = "berth-planner", "berth-db"
-    size = SERVICES[service].pool
-    config = change("config", span.onset, service, "database connections", before={"pool.size": size}, after={"pool.size": 1}, actor="k.dahl")
-    fault = Fault(Truth("pool-too-small", (("service", service),), ("config", "waiting", "saturation"), (service,), config["id"], span.onset, span.end))
-    fault.effect("pool", service, backend, span=span, times=1 / size)
-    # The same change took away the prepared statements that the large pool kept.
-    fault.effect("time", backend, "SELECT count(*) FROM deck_place WHERE sailing = $1", span=span, times=float(rng.uniform(1.55, 1.7)) / span.load)
+    site, topology, span = case.site, case.topology, case.span
+    size = topology.services[site.service].pool
+    config = change("config", span.onset, site.service, "database connections", before={"pool.size": size}, after={"pool.size": 1}, actor="k.dahl")
+    mechanisms = ("config", "waiting", "saturation")
+    fault = Fault(case, Truth("pool-too-small", (("service", site.service),), mechanisms, (site.service,), config["id"], span.onset, span.end))
+    fault.effect("pool", site.service, site.backend, times=1 / size)
+    # Those who have the one connection keep it for longer: the same change took away what had sped them up.
+    for instance in range(len(topology.instances[site.service])):
+        fault.effect("work", site.service, instance, times=case.between(1.01, 2.5))
     fault.happenings.changes.append(config)
-    fault.happenings.lines.append(LogLines(service, "WARN", "waited {ms} ms for a connection to berth-db (pool of 1 in use)", 1.2, span.onset, span.end))
-    return fault
+    return fault.says(site.service, "WARN", f"waited {{ms}} ms for a connection to {site.backend} (pool of 1 in use)", 1.2)
 
 
-def leaked_connections(rng: np.random.Generator, span: Span) -> Fault:
+def leaked_connections(case: Case) -> Fault:
     """A version forgets to give connections back when a request is refused: fewer and fewer are left."""
-    service, backend = str(rng.choice(["berth-planner", "pass-issuer"])), ""
-    backend = {"berth-planner": "berth-db", "pass-issuer": "manifest-db"}[service]
-    version = SERVICES[service].version.rsplit(".", 1)[0] + ".9"
+    site, topology, span, rng = case.site, case.topology, case.span, case.rng
+    service, version = site.service, next_version(topology, site.service)
     leaks_s = float(rng.uniform(1200, 1800))
     deployed = span.onset - round(0.8 * leaks_s) * SECOND
     deploy = change("deploy", deployed, service, f"{service} {version}", version=version)
-    fault = Fault(Truth("leaked-connections", (("service", service),), ("waiting", "saturation", "deploy"), (service,), deploy["id"], span.onset, span.end))
-    for instance in range(len(INSTANCES[service])):
-        rise = leaks_s * float(rng.uniform(0.9, 1.1))
-        fault.effect("leaked", service, instance, backend, span=Span(deployed, span.end), plus=SERVICES[service].pool - 0.9, form="ramp", rise_s=rise)
-    # With the last connections it holds transactions open that should have ended.
-    for number in range(len(INSTANCES[service])):
-        fault.effect("work", service, number, span=span, times=1.5)
+    mechanisms = ("waiting", "saturation", "deploy")
+    fault = Fault(case, Truth("leaked-connections", (("service", service),), mechanisms, (service,), deploy["id"], span.onset, span.end))
+    for instance in range(len(topology.instances[service])):
+        rise, most = leaks_s * float(rng.uniform(0.9, 1.1)), topology.services[service].pool - 0.9
+        fault.effect("leaked", service, instance, site.backend, span=Span(deployed, span.end), plus=most, form="ramp", rise_s=rise)
+        # With the last connections it holds transactions open that should have ended.
+        fault.effect("work", service, instance, times=case.between(1.01, 2.5))
     fault.happenings.rollouts.append(Rollout(service, version, deployed, ends=span.end))
     fault.happenings.changes.append(deploy)
-    fault.restarted("quay-web", span.onset + 24 * MINUTE)
-    return fault
+    return fault.restarted(a_front(case), span.onset + 24 * MINUTE)
 
 
-def cache_lifetime(rng: np.random.Generator, span: Span) -> Fault:
-    """Fares are kept for seconds instead of minutes: most look-ups go to the database."""
-    config = change("config", span.onset, "fare-engine", "lifetime of cached fares", before={"fares.ttl_s": 900}, after={"fares.ttl_s": 5}, actor="k.dahl")
-    entities = (("service", "fare-engine"), ("database", "timetable-cache"))
-    fault = Fault(Truth("cache-lifetime", entities, ("cache", "config", "more-calls"), ("fare-engine",), config["id"], span.onset, span.end))
-    fault.effect("hits", "timetable-cache", span=span, times=float(rng.uniform(0.02, 0.1)), form="ramp", rise_s=120)
+def cache_lifetime(case: Case) -> Fault:
+    """What is asked for often is kept for seconds instead of minutes: most look-ups go to the database."""
+    site, span, rng = case.site, case.span, case.rng
+    config = change("config", span.onset, site.service, "lifetime of cached entries", before={"cache.ttl_s": 900}, after={"cache.ttl_s": 5}, actor="k.dahl")
+    entities = (("service", site.service), ("database", site.backend))
+    fault = Fault(case, Truth("cache-lifetime", entities, ("cache", "config", "more-calls"), (site.service,), config["id"], span.onset, span.end))
+    fault.effect("hits", site.backend, times=1 - case.between(0.12, 0.98) * float(rng.uniform(0.97, 1)), form="ramp", rise_s=120)
     fault.happenings.changes.append(config)
-    fault.restarted("berth-planner", span.onset + 26 * MINUTE)
+    return fault.restarted(a_front(case), span.onset + 26 * MINUTE)
+
+
+def expired_key(case: Case) -> Fault:
+    """A key expires: what needs it can be neither made nor checked. Nothing was changed."""
+    service, span = case.site.service, case.span
+    fault = Fault(case, Truth("expired-key", (("service", service),), ("errors", "config"), (service,), None, span.onset, span.end))
+    for operation in case.topology.of_service(service):
+        fault.effect("failing", operation.key, plus=case.between(0.05, 0.9))
+    fault.says(service, "ERROR", "cannot sign entry {id}: key harbour-3 expired", 2.0)
+    # People restart what shows the errors, and clients that gave up come back all at once.
+    front = a_front(case)
+    fault.restarted(front, span.onset + 9 * MINUTE).restarted(front, span.onset + 22 * MINUTE, "m.holm")
+    back = Span(span.end, span.end + 12 * MINUTE)
+    for entry in case.topology.entries:
+        if case.topology.operations[entry].service == front:
+            fault.effect("load", entry, span=back, times=1.8)
     return fault
 
 
-def expired_key(rng: np.random.Generator, span: Span) -> Fault:
-    """A signing key expires: passes can be neither made nor checked. Nothing was changed."""
-    fault = Fault(Truth("expired-key", (("service", "pass-issuer"),), ("errors", "config"), ("pass-issuer",), None, span.onset, span.end))
-    share = float(rng.uniform(0.5, 0.9))
-    fault.effect("failing", "pass-issuer POST /passes/check", span=span, plus=share)
-    fault.effect("failing", "pass-issuer POST /passes", span=span, plus=share * 0.8)
-    fault.happenings.lines.append(LogLines("pass-issuer", "ERROR", "cannot sign pass {id}: key harbour-3 expired", 2.0, span.onset, span.end))
-    # People restart what shows the errors, and devices that gave up come back all at once.
-    fault.restarted("gate-api", span.onset + 9 * MINUTE).restarted("gate-api", span.onset + 22 * MINUTE, "m.holm")
-    fault.effect("load", "gate-api POST /scans", span=Span(span.end, span.end + 12 * MINUTE), times=1.8)
-    return fault
-
-
-def consumer_behind(rng: np.random.Generator, span: Span) -> Fault:
+def consumer_behind(case: Case) -> Fault:
     """A consumer takes longer for a message than messages come: they wait for ever longer."""
-    service = str(rng.choice(["notice-fanout", "vessel-track"]))
-    factor = {"notice-fanout": 210.0, "vessel-track": 60.0}[service] * float(rng.uniform(1.0, 1.25))
-    fault = Fault(
-        Truth("consumer-behind", (("service", service),), ("saturation", "slower-work", "waiting"), (service,), None, span.onset, span.end, hurts=False)
-    )
-    fault.effect("speed", service, span=span, times=factor)
-    fault.happenings.lines.append(LogLines(service, "WARN", "messages are {count} behind", 0.2, span.onset, span.end))
-    return fault
+    service, span = case.site.service, case.span
+    mechanisms = ("saturation", "slower-work", "waiting")
+    fault = Fault(case, Truth("consumer-behind", (("service", service),), mechanisms, (service,), None, span.onset, span.end, hurts=False))
+    fault.effect("speed", service, times=case.between(2, 4000))
+    return fault.says(service, "WARN", "messages are {count} behind", 0.2)
 
 
-def silent_service(rng: np.random.Generator, span: Span) -> Fault:
+def silent_service(case: Case) -> Fault:
     """A consumer hangs: it does nothing and says nothing."""
-    service = str(rng.choice(["notice-fanout", "vessel-track"]))
-    fault = Fault(Truth("silent-service", (("service", service),), ("absence",), (service,), None, span.onset, span.end, hurts=False))
-    fault.effect("silent", service, span=span, plus=1.0)
-    entry = {"notice-fanout": "notice-fanout CONSUME notices", "vessel-track": "vessel-track CONSUME positions"}[service]
+    site, span = case.site, case.span
+    fault = Fault(case, Truth("silent-service", (("service", site.service),), ("absence",), (site.service,), None, span.onset, span.end, hurts=False))
+    fault.effect("silent", site.service, plus=1.0)
     # What was kept for it comes all at once when it runs again.
-    fault.effect("load", entry, span=Span(span.end, span.end + 15 * MINUTE), times=float(rng.uniform(2.0, 3.0)))
-    return fault
+    return fault.effect("load", site.operation, span=Span(span.end, span.end + 15 * MINUTE), times=float(case.rng.uniform(2.0, 3.0)))

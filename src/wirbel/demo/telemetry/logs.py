@@ -14,30 +14,9 @@ from wirbel.core.signals import logs, spans
 from wirbel.demo.world.happenings import Happenings, LogLines
 from wirbel.demo.world.state import State
 from wirbel.demo.world.told import ENVIRONMENT
-from wirbel.demo.world.topology import FRONTS, INSTANCES
+from wirbel.demo.world.topology import Topology
 
 Ints = npt.NDArray[np.int64]
-USUAL: tuple[tuple[str, str, str, float], ...] = (
-    ("quay-web", "INFO", "session {id} opened", 0.5),
-    ("quay-web", "INFO", "reservation {id} confirmed in {ms} ms", 0.4),
-    ("gate-api", "INFO", "gate {small} scanned pass {id}", 0.4),
-    ("gate-api", "WARN", "gate {small} clock is {ms} ms behind", 0.03),
-    ("sailing-api", "INFO", "{count} sailings found for route {small}", 0.3),
-    ("berth-planner", "INFO", "place {count} on deck {small} held", 0.25),
-    ("berth-planner", "WARN", "hold {id} expired without payment", 0.06),
-    ("manifest", "INFO", "manifest of sailing {id} has {count} passengers", 0.2),
-    ("fare-engine", "DEBUG", "quote {id}: {count} rules applied", 0.3),
-    ("pass-issuer", "INFO", "pass {id} signed", 0.3),
-    ("identity", "INFO", "device {id} verified", 0.5),
-    ("identity", "WARN", "device {id} sent an old token", 0.1),
-    ("tide-feed", "INFO", "harbour {small}: level read, {ms} ms", 0.15),
-    ("vessel-track", "INFO", "vessel {small} at {count}, {count}", 0.4),
-    ("notice-fanout", "INFO", "notice {id} sent", 0.15),
-    ("notice-fanout", "ERROR", "number {id} does not exist", 0.02),
-    ("timetable-import", "INFO", "part {small}: {count} departures", 0.02),
-)
-"""Service, severity, template and records a second of everyday lines."""
-
 _RANGES = {"id": (100_000, 999_999), "ms": (40, 4_000), "small": (1, 12), "count": (2, 240), "percent": (88, 99), "code": (502, 505)}
 _STACK = "  at {service}.handle(handler:{line})\n  at {service}.call(client:118)\n  at runtime.run(loop:77)"
 EXCEPTION = ("log.s:exception.type", "log.s:exception.message", "log.s:exception.stacktrace")
@@ -46,7 +25,7 @@ EXCEPTION = ("log.s:exception.type", "log.s:exception.message", "log.s:exception
 def lines(state: State, happenings: Happenings, seed: int, start: int, end: int, kept: float = 1.0) -> pa.Table:
     """Records of [start, end) ns that belong to no recorded request; with ``kept``, a share of them that stands for all."""
     rng = np.random.default_rng([seed, 9, start // 10**6])
-    usual = [LogLines(service, severity, template, rate, start, end) for service, severity, template, rate in USUAL]
+    usual = [LogLines(line.service, line.severity, line.template, line.per_second, start, end) for line in state.topology.lines]
     made = []
     for line in [*usual, *happenings.lines]:
         first, last = max(start, line.start), min(end, line.end)
@@ -57,8 +36,9 @@ def lines(state: State, happenings: Happenings, seed: int, start: int, end: int,
         spoken = rng.random(count) >= state.conditions.extra("silent", line.service)[state.conditions.step_of(times)]
         times = times[spoken]
         if len(times):
-            instance = rng.integers(0, len(INSTANCES[line.service]), len(times))
-            made.append(_records(line.service, line.severity, _filled(line.template, len(times), rng), times, instance, happenings, 1 / kept))
+            instance = rng.integers(0, len(state.topology.instances[line.service]), len(times))
+            body = _filled(line.template, len(times), rng)
+            made.append(_records(state.topology, line, body, times, instance, happenings, 1 / kept))
     return logs.combine(made) if made else logs.LOG_SCHEMA.empty_table()
 
 
@@ -74,16 +54,16 @@ def _filled(template: str, count: int, rng: np.random.Generator) -> pa.Array:
     return pc.binary_join_element_wise(*pieces, pa.scalar(rest), "") if pieces else pa.repeat(pa.scalar(template), count)
 
 
-def _records(service: str, severity: str, body: pa.Array, times: Ints, instance: Ints, happenings: Happenings, weight: float) -> pa.Table:
-    count = len(times)
-    here = INSTANCES[service]
+def _records(topology: Topology, line: LogLines, body: pa.Array, times: Ints, instance: Ints, happenings: Happenings, weight: float) -> pa.Table:
+    count, service, severity = len(times), line.service, line.severity
+    here = topology.instances[service]
     return pa.table(
         {
             "time": pa.array(times),
             "observed": pa.array(times + 250 * 10**6),
             "environment": pa.repeat(pa.scalar(ENVIRONMENT), count),
             "service": pa.repeat(pa.scalar(service), count),
-            "version": pa.array(happenings.versions(service, times, instance), pa.string()),
+            "version": pa.array(happenings.versions(topology.services[service], times, instance), pa.string()),
             "instance": pa.array([i.name for i in here]).take(pa.array(instance)),
             "host": pa.array([i.host for i in here]).take(pa.array(instance)),
             "severity": pa.array(np.full(count, logs.SEVERITY_OF_NAME[severity], np.int8)),
@@ -96,7 +76,7 @@ def _records(service: str, severity: str, body: pa.Array, times: Ints, instance:
     )
 
 
-def of_requests(table: pa.Table, thinned: bool = False) -> pa.Table:
+def of_requests(topology: Topology, table: pa.Table, thinned: bool = False) -> pa.Table:
     """What services say of recorded requests: one error for each that failed there, and a line of each slow one at the front.
 
     OTLP has no weight for a log record, so each is one, whatever its request stands for, unless the store itself has ``thinned`` them.
@@ -105,7 +85,7 @@ def of_requests(table: pa.Table, thinned: bool = False) -> pa.Table:
         table = table.set_column(table.schema.get_field_index("weight"), "weight", pa.array(np.ones(table.num_rows)))
     own = table.filter(pa.array(arrow.numbers(table["kind"]) == spans.SERVER))
     failed = own.filter(pc.equal(own["outcome"], spans.ERROR))
-    slow = own.filter(pc.and_(pc.is_in(own["service"], value_set=pa.array(FRONTS)), pc.greater(own["duration"], 10**9)))
+    slow = own.filter(pc.and_(pc.is_in(own["service"], value_set=pa.array(topology.fronts)), pc.greater(own["duration"], 10**9)))
     return logs.combine([part for part in (*_errors(failed), *_slow(slow)) if part.num_rows])
 
 

@@ -17,9 +17,9 @@ import pyarrow as pa
 from wirbel.core import arrow
 from wirbel.core.signals import points, spans
 from wirbel.demo.world.happenings import Happenings
-from wirbel.demo.world.state import HEAP, State, databases_of
+from wirbel.demo.world.state import HEAP, State
 from wirbel.demo.world.told import ENVIRONMENT
-from wirbel.demo.world.topology import BACKENDS, CORES, HOSTS, INSTANCES, MEMORY_GB, OPERATIONS, SERVICES, Instance
+from wirbel.demo.world.topology import CORES, MEMORY_GB, Instance, Operation, Topology
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
@@ -52,7 +52,7 @@ def gauges(state: State, happenings: Happenings, seed: int, start: int, end: int
         return points.POINT_SCHEMA.empty_table()
     step = state.conditions.step_of(times)
     rng = np.random.default_rng([seed, 5, start // 10**6])
-    return _table([*_of_services(state, step), *_of_hosts(state, step), *_of_backends(state, step)], times, rng, happenings)
+    return _table(state.topology, [*_of_services(state, step), *_of_hosts(state, step), *_of_backends(state, step)], times, rng, happenings)
 
 
 def _labels(**labels: str) -> str:
@@ -60,8 +60,8 @@ def _labels(**labels: str) -> str:
 
 
 def _of_services(state: State, step: Ints) -> Iterator[Series]:
-    silent = {service: state.conditions.extra("silent", service)[step] > 0 for service in SERVICES}
-    for service, instances in INSTANCES.items():
+    silent = {service: state.conditions.extra("silent", service)[step] > 0 for service in state.topology.services}
+    for service, instances in state.topology.instances.items():
         for number, instance in enumerate(instances):
             absent = silent[service] | (state.share(service, number)[step] <= 0)  # what does not run sends nothing
 
@@ -77,14 +77,18 @@ def _of_services(state: State, step: Ints) -> Iterator[Series]:
             yield series("container.disk.io.wait.share", "1", np.clip(state.conditions.extra("io", instance.host) * 0.6 + 0.01, 0, 1))
             yield series("process.memory.usage", "By", memory * 1.25)
             yield series("container.memory.usage", "By", memory * 1.3)
-            yield series("http.server.active_requests", "{request}", workers.busy * SERVICES[service].workers)
-            if SERVICES[service].managed:
+            yield series("http.server.active_requests", "{request}", workers.busy * state.topology.services[service].workers)
+            if state.topology.services[service].managed:
                 yield series("jvm.memory.used", "By", memory, _labels(jvm__memory__type="heap"))
                 yield series(
-                    "jvm.memory.limit", "By", np.full_like(memory, HEAP * SERVICES[service].memory_mb * 2.0**20), _labels(jvm__memory__type="heap"), is_set=True
+                    "jvm.memory.limit",
+                    "By",
+                    np.full_like(memory, HEAP * state.topology.services[service].memory_mb * 2.0**20),
+                    _labels(jvm__memory__type="heap"),
+                    is_set=True,
                 )
                 yield series("jvm.gc.pause.share", "1", state.pausing(service, number))
-            for backend in sorted({name for o in OPERATIONS.values() if o.service == service for name in databases_of(o)}):
+            for backend in sorted({name for o in state.topology.operations.values() if o.service == service for name in state.topology.databases_of(o)}):
                 pool, size = state.pools[service, number, backend], state.pool_size[service, number, backend]
                 leaked = np.floor(state.conditions.extra("leaked", service, number, backend))
                 used = np.minimum(pool.busy * np.maximum(size - leaked, 1) + leaked, size)
@@ -92,7 +96,7 @@ def _of_services(state: State, step: Ints) -> Iterator[Series]:
                 yield series("db.client.connection.count", "{connection}", used, json.dumps({name: backend, "db.client.connection.state": "used"}))
                 yield series("db.client.connection.count", "{connection}", size - used, json.dumps({name: backend, "db.client.connection.state": "idle"}))
                 yield series("db.client.connection.max", "{connection}", size, json.dumps({name: backend}), is_set=True)
-                asks = sum(state.rate[o.key] for o in OPERATIONS.values() if o.service == service and backend in databases_of(o))
+                asks = sum(state.rate[o.key] for o in state.topology.operations.values() if o.service == service and backend in state.topology.databases_of(o))
                 pending = np.asarray(asks * state.share(service, number) * pool.expected)  # Little's law
                 yield series("db.client.connection.pending_requests", "{request}", pending, json.dumps({name: backend}))
 
@@ -113,26 +117,29 @@ def _of_instance(
 
 def _of_hosts(state: State, step: Ints) -> Iterator[Series]:
     total = sum(state.entry.values())
-    for host, zone in HOSTS.items():
+    for host, zone in state.topology.hosts.items():
 
         def series(metric: str, unit: str, values: Floats, labels: str = "{}", is_sum: bool = False, host: str = host) -> Series:
             return Series("host-agent", host, host, metric, unit, values[step], labels, is_sum)
 
-        used = sum(state.memory(service, n) for service, instances in INSTANCES.items() for n, i in enumerate(instances) if i.host == host)
+        used = np.zeros(state.conditions.steps) + sum(
+            state.memory(service, n) for service, instances in state.topology.instances.items() for n, i in enumerate(instances) if i.host == host
+        )
         cores = state.cpu[host]
         yield series("system.cpu.utilization", "1", np.minimum(cores, CORES) / CORES)
         yield series("system.cpu.load_average.1m", "{thread}", cores * state.stretch[host] ** 0.5)
-        yield series("system.memory.utilization", "1", np.asarray(0.2 + used / (MEMORY_GB * 1024)))
+        yield series("system.memory.utilization", "1", 0.2 + used / (MEMORY_GB * 1024))
         yield series("system.filesystem.utilization", "1", state.disk(host), _labels(system__filesystem__mountpoint="/"))
         yield series("system.disk.utilization", "1", np.minimum(0.06 + 0.03 * cores / CORES + state.conditions.extra("io", host), 1))
-        others = [state.loss(zone, other) for other in set(HOSTS.values()) - {zone}]
-        packets = total * PACKET_RATE / len(HOSTS) * 60
+        others = [state.loss(zone, other) for other in set(state.topology.hosts.values()) - {zone}]
+        lost = np.mean(others, axis=0) if others else np.zeros(state.conditions.steps)
+        packets = total * PACKET_RATE / len(state.topology.hosts) * 60
         yield series("system.network.packet.count", "{packet}", np.asarray(packets), is_sum=True)
-        yield series("system.network.tcp.retransmits", "{packet}", np.asarray(packets * (0.0002 + np.mean(others, axis=0) * 2 / 3)), is_sum=True)
+        yield series("system.network.tcp.retransmits", "{packet}", np.asarray(packets * (0.0002 + lost * 2 / 3)), is_sum=True)
 
 
 def _of_backends(state: State, step: Ints) -> Iterator[Series]:
-    for backend in BACKENDS.values():
+    for backend in state.topology.backends.values():
         if not backend.host:
             continue
 
@@ -142,14 +149,14 @@ def _of_backends(state: State, step: Ints) -> Iterator[Series]:
 
         rate, waiting = state.backend_rate[backend.name], state.backends[backend.name]
         if backend.kind == "database":
-            locked = sum(
+            locked = np.zeros(state.conditions.steps) + sum(
                 state.calls[key, n].rate * state.lock_s(backend, call)
-                for key, o in OPERATIONS.items()
+                for key, o in state.topology.operations.items()
                 for n, call in enumerate(o.calls)
                 if call.to == backend.name
             )
-            yield series("postgresql.backends.active", "{connection}", waiting.busy * backend.servers + np.asarray(rate * waiting.expected + locked))
-            yield series("postgresql.locks.waiting", "{lock}", np.asarray(locked))
+            yield series("postgresql.backends.active", "{connection}", waiting.busy * backend.servers + rate * waiting.expected + locked)
+            yield series("postgresql.locks.waiting", "{lock}", locked)
             pages = rate * 60 * PAGES
             yield series("postgresql.blocks.hit", "{block}", pages * (1 - state.misses(backend)), is_sum=True)
             yield series("postgresql.blocks.read", "{block}", pages * state.misses(backend), is_sum=True)
@@ -159,21 +166,20 @@ def _of_backends(state: State, step: Ints) -> Iterator[Series]:
             yield series("redis.keyspace.hits", "{hit}", reads * state.hits(backend.name), is_sum=True)
             yield series("redis.keyspace.misses", "{miss}", reads * (1 - state.hits(backend.name)), is_sum=True)
         else:
-            for service in ("notice-fanout", "vessel-track"):
-                arrivals = sum(state.rate[o.key] for o in OPERATIONS.values() if o.service == service)
-                lag = np.asarray(arrivals * state.workers[service, 0].expected)
-                lag = lag + _kept_for(state, service)
-                yield Series("broker-agent", backend.name, backend.host, "messaging.consumer.lag", "{message}", lag[step], _labels(consumer=service))
+            for operation in state.topology.operations.values():
+                if operation.source == backend.name:
+                    labels = _labels(consumer=operation.service)
+                    yield Series("broker-agent", backend.name, backend.host, "messaging.consumer.lag", "{message}", _lag(state, operation)[step], labels)
 
 
-def _kept_for(state: State, service: str) -> Floats:
-    """Messages kept for a consumer that is silent: what would have come."""
-    silent = state.conditions.extra("silent", service)
-    share = sum(rate for key, rate in state.entry.items() if key.startswith("gate-api")) * (0.3 if service == "notice-fanout" else 0.5)
-    return np.asarray(np.cumsum(silent * share) * state.conditions.step_s * (silent > 0))
+def _lag(state: State, consumer: Operation) -> Floats:
+    """Messages that wait for a consumer; all that came, while it is silent."""
+    silent = state.conditions.extra("silent", consumer.service)
+    kept = np.cumsum(silent * state.came[consumer.key]) * state.conditions.step_s * (silent > 0)
+    return np.asarray(state.rate[consumer.key] * state.workers[consumer.service, 0].expected + kept)
 
 
-def _table(series: list[Series], times: Ints, rng: np.random.Generator, happenings: Happenings) -> pa.Table:
+def _table(topology: Topology, series: list[Series], times: Ints, rng: np.random.Generator, happenings: Happenings) -> pa.Table:
     count, minutes = len(series), len(times)
     values = np.stack([one.values for one in series])
     noisy = values * (1 + NOISE * rng.standard_normal(values.shape))
@@ -191,7 +197,7 @@ def _table(series: list[Series], times: Ints, rng: np.random.Generator, happenin
     def text(name: str) -> pa.Array:
         return pa.array([getattr(one, name) for one in series], pa.string()).take(pa.array(row))
 
-    versions = _versions(series, times, happenings)
+    versions = _versions(topology, series, times, happenings)
     at = np.tile(times, count)
     table = pa.table(
         {
@@ -215,12 +221,12 @@ def _table(series: list[Series], times: Ints, rng: np.random.Generator, happenin
     return arrow.conform(table.filter(pa.array(known)), points.POINT_SCHEMA)
 
 
-def _versions(series: list[Series], times: Ints, happenings: Happenings) -> pa.Array:
+def _versions(topology: Topology, series: list[Series], times: Ints, happenings: Happenings) -> pa.Array:
     found = np.full((len(series), len(times)), None, object)
     for number, one in enumerate(series):
-        names = [instance.name for instance in INSTANCES.get(one.service, [])]
+        names = [instance.name for instance in topology.instances.get(one.service, [])]
         if one.instance in names:
-            found[number] = happenings.versions(one.service, times, np.full(len(times), names.index(one.instance)))
+            found[number] = happenings.versions(topology.services[one.service], times, np.full(len(times), names.index(one.instance)))
     return pa.array(found.ravel(), pa.string())
 
 

@@ -17,7 +17,7 @@ from wirbel.core.signals import spans
 from wirbel.core.signals.entities import place_of
 from wirbel.demo.world.happenings import Happenings
 from wirbel.demo.world.state import State
-from wirbel.demo.world.topology import INSTANCES, OPERATIONS
+from wirbel.demo.world.topology import Topology
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
@@ -58,25 +58,25 @@ def over(state: State, happenings: Happenings, made: pa.Table, calm: tuple[int, 
         then, now = (_course(given, row).at(steps) for given, steps in ((calm_state, calm_steps), (state, middle)))
         expected = row["rows"] / calm_s * step_s * now.rate / max(float(then.rate.mean()), 1e-9)
         stretch = now.takes / max(float(then.takes.mean()), 1e-9)
-        parts.append(_cells_of(row, times, rng.poisson(expected * (1 - now.failing)), stretch, happenings))
+        parts.append(_cells_of(state.topology, row, times, rng.poisson(expected * (1 - now.failing)), stretch, happenings))
         if row["outcome"] == spans.OK:
             failed = row | {"outcome": spans.ERROR, "status_code": row["status_code"] and 500}
-            parts.append(_cells_of(failed, times, rng.poisson(expected * now.failing), stretch, happenings))
+            parts.append(_cells_of(state.topology, failed, times, rng.poisson(expected * now.failing), stretch, happenings))
     table = pa.concat_tables(part for part in parts if part.num_rows)
     return table.take(pa.compute.sort_indices(table, [("minute", "ascending"), ("service", "ascending")])).cast(cells.CELL_SCHEMA)
 
 
 def _course(state: State, row: dict[str, object]) -> _Course:
     """The state's series that a cell is about: an operation, or all calls of a service to a peer."""
-    service = str(row["service"])
-    number = next((n for n, i in enumerate(INSTANCES[service]) if i.name == row["instance"]), 0)
+    service, topology = str(row["service"]), state.topology
+    number = next((n for n, i in enumerate(topology.instances[service]) if i.name == row["instance"]), 0)
     share = state.share(service, number)
     if row["kind"] not in spans.CALL_KINDS:
-        key = next(k for k, o in OPERATIONS.items() if o.service == service and row["operation"] in (f"{o.method} {o.route}", o.route))
+        key = next(k for k, o in topology.operations.items() if o.service == service and row["operation"] in (f"{o.method} {o.route}", o.route))
         return _Course(state.rate[key] * share, state.response[key], state.failing[key])
     calls = [
         state.calls[key, n]
-        for key, o in OPERATIONS.items()
+        for key, o in topology.operations.items()
         if o.service == service
         for n, call in enumerate(o.calls)
         if place_of(str(row["peer"]))["server.address"] == call.to.partition(" ")[0]
@@ -87,8 +87,9 @@ def _course(state: State, row: dict[str, object]) -> _Course:
     return _Course(rate * share, takes, failing)
 
 
-def _cells_of(row: dict[str, object], times: Ints, seen: Ints, stretch: Floats, happenings: Happenings) -> pa.Table:
+def _cells_of(topology: Topology, row: dict[str, object], times: Ints, seen: Ints, stretch: Floats, happenings: Happenings) -> pa.Table:
     """The cells of one series where it was seen."""
+    service = str(row["service"])
     here = np.flatnonzero(seen)
     count = seen[here] * float(row["count"]) / float(row["rows"])  # type: ignore[arg-type]
     buckets, shares = np.array(row["buckets"], np.int64), np.array(row["bucket_counts"], float)
@@ -107,8 +108,8 @@ def _cells_of(row: dict[str, object], times: Ints, seen: Ints, stretch: Floats, 
         "buckets": pa.ListArray.from_arrays(pa.array(offsets), pa.array((buckets[None] + moved[:, None]).ravel().astype(np.int16))),
         "bucket_counts": pa.ListArray.from_arrays(pa.array(offsets), pa.array((count[:, None] * shares[None]).ravel())),
     }
-    number = next((n for n, i in enumerate(INSTANCES[str(row["service"])]) if i.name == row["instance"]), 0)
-    columns["version"] = pa.array(happenings.versions(str(row["service"]), times[here], np.full(len(here), number)), pa.string())
+    number = next((n for n, i in enumerate(topology.instances[service]) if i.name == row["instance"]), 0)
+    columns["version"] = pa.array(happenings.versions(topology.services[service], times[here], np.full(len(here), number)), pa.string())
     for field in cells.CELL_SCHEMA:
         if field.name not in columns:
             columns[field.name] = pa.repeat(pa.scalar(row[field.name], field.type), len(here))

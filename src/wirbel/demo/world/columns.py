@@ -9,7 +9,7 @@ import numpy.typing as npt
 import pyarrow as pa
 
 from wirbel.core import arrow
-from wirbel.demo.world.topology import INSTANCES
+from wirbel.demo.world.topology import Topology
 
 Ints = npt.NDArray[np.int64]
 
@@ -85,13 +85,13 @@ def lists(values: pa.StructArray, rows: Ints, count: int) -> pa.Array:
     return pa.ListArray.from_arrays(pa.array(offsets, mask=missing), values)
 
 
-def places(service: pa.Array, instance: Ints) -> dict[str, pa.Array]:
+def places(topology: Topology, service: pa.Array, instance: Ints) -> dict[str, pa.Array]:
     """Instance, host and zone names for rows of (service, instance number)."""
     code, names = arrow.codes(service)
-    most = max(len(found) for found in INSTANCES.values())
+    most = max(len(found) for found in topology.instances.values())
     table = {name: np.full((len(names), most), None, object) for name in ("name", "host", "zone")}
     for row, name in enumerate(names):
-        for column, found in enumerate(INSTANCES[name]):
+        for column, found in enumerate(topology.instances[name]):
             for key in table:
                 table[key][row, column] = getattr(found, key)
 

@@ -10,7 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 from wirbel.demo.world.conditions import Effect
-from wirbel.demo.world.topology import SERVICES
+from wirbel.demo.world.topology import Service
 
 Ints = npt.NDArray[np.int64]
 
@@ -64,10 +64,10 @@ class Happenings:
             whole.lines += one.lines
         return whole
 
-    def versions(self, service: str, times: Ints, instance: Ints) -> npt.NDArray[np.object_]:
+    def versions(self, service: Service, times: Ints, instance: Ints) -> npt.NDArray[np.object_]:
         """The version that serves at each time on each instance."""
-        version = np.full(len(times), SERVICES[service].version, object)
-        for rollout in sorted((r for r in self.rollouts if r.service == service), key=lambda r: r.begins):
+        version = np.full(len(times), service.version, object)
+        for rollout in sorted((r for r in self.rollouts if r.service == service.name), key=lambda r: r.begins):
             since, until = rollout.takes_over(instance)
             here = (times >= since) & (times < until)
             if rollout.only is not None:

@@ -21,9 +21,9 @@ from wirbel.core.signals import spans
 from wirbel.demo.world.columns import Pieces
 from wirbel.demo.world.happenings import Happenings
 from wirbel.demo.world.queues import Waiting
-from wirbel.demo.world.state import NETWORK_MS, PACKETS, POOL_WAIT_S, RESEND_S, State, databases_of
+from wirbel.demo.world.state import NETWORK_MS, PACKETS, POOL_WAIT_S, RESEND_S, State
 from wirbel.demo.world.told import BROKEN, CIRCUIT_OPEN, FINE, LATE, NO_CONNECTION, TURNED_AWAY, table_of
-from wirbel.demo.world.topology import APP_VERSIONS, BACKENDS, ENTRIES, HOSTS, INSTANCES, OPERATIONS, SERVICES, Backend, Call, Operation
+from wirbel.demo.world.topology import Backend, Call, Operation
 
 Ints = npt.NDArray[np.int64]
 Floats = npt.NDArray[np.float64]
@@ -31,7 +31,6 @@ Flags = npt.NDArray[np.bool_]
 Ids = npt.NDArray[np.uint64]
 BACK_OFF_S = 0.08  # before the first retry; twice as long before each further one
 FAST_S = 0.004  # how long a refused connection takes
-BOT = "gullbot/0.3"
 PASSENGERS, GATES = 20_000, 24
 SHIFTS, SHIFT_NS = 3, 8 * 3600 * 10**9  # of the staff at a gate
 
@@ -52,6 +51,7 @@ class Traffic:
 
     def __init__(self, seed: int, state: State, happenings: Happenings, kept: float) -> None:
         self.seed, self.state, self.happenings, self.kept = seed, state, happenings, kept
+        self.topology = state.topology
         self._rng = np.random.default_rng(seed)
         self._out = Pieces()
         self._weight = 1.0  # of the spans being made
@@ -62,9 +62,9 @@ class Traffic:
         rng = self._rng = np.random.default_rng([self.seed, start // 10**6])
         self._out = Pieces()
         conditions = self.state.conditions
-        for key in ENTRIES:
+        for key in self.topology.entries:
             # Runs of the batch are few, and all recorded.
-            self._weight = 1.0 if OPERATIONS[key].method == "RUN" else 1 / self.kept
+            self._weight = 1.0 if self.topology.operations[key].method == "RUN" else 1 / self.kept
             rate = self.state.entry[key] / self._weight
             peak = float(rate.max()) * 1.01 + 1e-12
             count = rng.poisson(peak * (end - start) / 1e9)
@@ -73,8 +73,8 @@ class Traffic:
             times = times[rng.uniform(0, peak, count) < rate[step]]
             if len(times):
                 trace = rng.integers(0, 2**63, (len(times), 2), dtype=np.uint64) * np.uint64(2) + np.uint64(1)
-                self._serve(OPERATIONS[key], times, trace, np.zeros(len(times), np.uint64), None, root=True)
-        return table_of(self._out)
+                self._serve(self.topology.operations[key], times, trace, np.zeros(len(times), np.uint64), None, root=True)
+        return table_of(self._out, self.topology)
 
     # What a station is like for each of many rows.
 
@@ -85,7 +85,9 @@ class Traffic:
             state, conditions = self.state, self.state.conditions
             made: dict[str, Callable[[int], Floats]] = {
                 "share": lambda n: state.share(service, n),
-                "slow": lambda n: conditions.factor("work", service, n) * state.stretch[INSTANCES[service][n].host] * conditions.factor("speed", service),
+                "slow": lambda n: (
+                    conditions.factor("work", service, n) * state.stretch[self.topology.instances[service][n].host] * conditions.factor("speed", service)
+                ),
                 "pausing": lambda n: state.pausing(service, n),
                 "pause": lambda n: state.pause_length(service, n),
                 "failing": lambda n: conditions.extra("failing", service, n),
@@ -93,7 +95,7 @@ class Traffic:
                 "worker": lambda n: _rows_of(state.workers[service, n]),
                 "pool": lambda n: _rows_of(state.pools[service, n, name[-1]]),
             }
-            self._stacks[name] = np.stack([made[kind](n) for n in range(len(INSTANCES[service]))])
+            self._stacks[name] = np.stack([made[kind](n) for n in range(len(self.topology.instances[service]))])
         return self._stacks[name]
 
     def _wait(self, name: tuple[str, ...], instance: Ints, step: Ints) -> tuple[Floats, Flags]:
@@ -136,7 +138,7 @@ class Traffic:
         rng, service, count = self._rng, operation.service, len(sent)
         step = self.state.conditions.step_of(sent)
         instance = at_instance if at_instance is not None else _choose(rng, self._stack("share", service)[:, step])
-        own_zone = np.array([i.zone for i in INSTANCES[service]], object)[instance]
+        own_zone = np.array([i.zone for i in self.topology.instances[service]], object)[instance]
         begin = sent + self._travel((zones, own_zone), step) if zones is not None else sent.copy()
         turned_away = np.zeros(count, np.bool_)
         if at_instance is None:
@@ -159,7 +161,7 @@ class Traffic:
         conditions = self.state.conditions
         slow = self._stack("slow", service)[instance, step]
         span = _ids(rng, count)
-        app = rng.integers(0, len(APP_VERSIONS), count)
+        app = rng.integers(0, 2**31, count)
         bot = self._bots(operation, step) if root else np.zeros(count, np.bool_)
         pausing, length = self._stack("pausing", service)[instance, step], self._stack("pause", service)[instance, step]
         at = begin + (np.where(rng.random(count) < pausing, rng.random(count) * length, 0.0) * 1e9).astype(np.int64)
@@ -173,7 +175,7 @@ class Traffic:
             issued = previous.copy() if call.beside else at + work
             previous = np.where(made, issued, previous)
             rows = np.flatnonzero(made)
-            if call.to in databases_of(operation) and call.to not in connected:
+            if call.to in self.topology.databases_of(operation) and call.to not in connected:
                 connected.add(call.to)
                 rows = self._connect(service, call.to, rows, issued, step, instance, at, reason)
             if not len(rows):
@@ -211,9 +213,9 @@ class Traffic:
     def _times(self, operation: Operation, call: Call, rows: Ints, step: Ints, instance: Ints, app: Ints) -> Ints:
         """How many calls each row makes in place of one."""
         factor = self._stack("calls", operation.service, call.statement)[instance[rows], step[rows]]
-        if operation.service == "quay-web" and call.to == "sailing-api GET /sailings":
-            by_app = np.stack([self.state.conditions.factor("app calls", version) for version in APP_VERSIONS])
-            factor = factor * by_app[app[rows], step[rows]]
+        by_app = self.state.asked_again(operation, call)
+        if len(by_app):
+            factor = factor * by_app[app[rows] % len(by_app), step[rows]]
         many = np.maximum(np.rint(call.times * factor * self._rng.uniform(0.75, 1.25, len(rows))), 1)
         return np.where(factor > 1, many, call.times).astype(np.int64)
 
@@ -229,8 +231,8 @@ class Traffic:
         step = self.state.conditions.step_of(at)
         skipped = self._rng.random(len(rows)) < state.skipped[step]
         broken[skipped] = CIRCUIT_OPEN
-        backend = BACKENDS.get(call.to)
-        retries = 0 if call.inner or (backend and backend.kind != "external") else SERVICES[caller.service].retries
+        backend = self.topology.backends.get(call.to)
+        retries = self.topology.retries(caller.service, call)
         for turn in range(int(times.max(initial=0))):
             todo = np.flatnonzero((times > turn) & (broken == FINE))
             for attempt in range(retries + 1):
@@ -260,12 +262,12 @@ class Traffic:
     ) -> tuple[Ints, npt.NDArray[np.int8]]:
         rng, count = self._rng, len(at)
         if call.inner:
-            served = self._serve(OPERATIONS[call.to], at, trace, parent, None, at_instance=instance)
+            served = self._serve(self.topology.operations[call.to], at, trace, parent, None, at_instance=instance)
             return served.end, served.reason
         client = _ids(rng, count)
         begun = at + (rng.exponential(0.15, count) * 1e6).astype(np.int64)
-        zones = np.array([i.zone for i in INSTANCES[caller.service]], object)[instance]
-        timeout = int(SERVICES[caller.service].timeout_s * 1e9)
+        zones = np.array([i.zone for i in self.topology.instances[caller.service]], object)[instance]
+        timeout = int(self.topology.services[caller.service].timeout_s * 1e9)
         if backend:
             served = self._ask_backend(backend, call, begun, zones)
             statement = np.full(count, call.statement, object)
@@ -275,7 +277,7 @@ class Traffic:
             columns = _backend_columns(backend, statement)
             limit = backend.kind == "external"
         else:
-            target = OPERATIONS[call.to]
+            target = self.topology.operations[call.to]
             served = self._serve(target, begun, trace, client, zones)
             columns = {
                 "name": target.method,
@@ -305,7 +307,7 @@ class Traffic:
         took += np.where(rng.random(count) < 0.5, rng.exponential(1.0, count) * 2 * lock, 0.0)
         end = at + (took * 1e9).astype(np.int64)
         if backend.host:
-            zone = np.full(count, HOSTS[backend.host], object)
+            zone = np.full(count, self.topology.hosts[backend.host], object)
             end = end + self._travel((zones, zone), step)
         failed = rng.random(count) < state.backend_failing(backend, call)[step]
         turned_away = rng.random(count) < refused
@@ -332,19 +334,30 @@ class Traffic:
         if operation.is_http:
             status = np.where(reason != FINE, np.where(reason == TURNED_AWAY, 503, 500), np.where(refused, 404, 200))
             columns |= {"span.s:http.request.method": operation.method, "span.s:http.route": operation.route, "span.i:http.response.status_code": status}
-            if root and operation.service == "quay-web":
-                columns["span.s:app.version"] = _unless(bot, np.array(APP_VERSIONS, object)[app])
-                columns["span.s:user.id"] = _unless(bot, _names("p", PASSENGERS)[self._rng.integers(0, PASSENGERS, len(begin))])
-                columns["span.s:user_agent.original"] = np.where(bot, BOT, np.array([f"skerry-app/{v}" for v in APP_VERSIONS], object)[app])
-            if root and operation.service == "gate-api":
-                gate = self._rng.integers(0, GATES, len(begin))
-                columns["span.s:device.id"] = _names("gate", GATES)[gate]
-                columns["span.s:user.id"] = _names("staff", GATES * SHIFTS)[gate * SHIFTS + begin // SHIFT_NS % SHIFTS]
+            if root:
+                columns |= self._client_columns(operation.service, begin, app, bot)
         elif operation.method == "CONSUME":
-            columns |= {"span.s:messaging.system": "events", "span.s:messaging.destination.name": operation.route, "published": sent}
+            system = self.topology.backends[operation.source].system
+            columns |= {"span.s:messaging.system": system, "span.s:messaging.destination.name": operation.route, "published": sent}
         columns |= _code_of(operation)
         outcome = np.where(reason != FINE, spans.ERROR, np.where(refused, spans.CLIENT_ERROR, spans.OK))
         self._add(operation.service, instance, begin, end, outcome, reason, trace=trace, span=span, parent=parent, **columns)
+
+    def _client_columns(self, service: str, begin: Ints, app: Ints, bot: Flags) -> dict[str, object]:
+        """What a request from outside says of who makes it."""
+        client, rng, count = self.topology.clients.get(service), self._rng, len(begin)
+        if client is None:
+            return {}
+        if client.kind == "device":
+            gate = rng.integers(0, GATES, count)
+            shift = begin // SHIFT_NS % SHIFTS
+            return {"span.s:device.id": _names("gate", GATES)[gate], "span.s:user.id": _names("staff", GATES * SHIFTS)[gate * SHIFTS + shift]}
+        version = app % len(client.versions)
+        return {
+            f"span.s:{client.version_key}": _unless(bot, np.array(client.versions, object)[version]),
+            "span.s:user.id": _unless(bot, _names("p", PASSENGERS)[rng.integers(0, PASSENGERS, count)]),
+            "span.s:user_agent.original": np.where(bot, client.bot, np.array([f"{client.agent}/{name}" for name in client.versions], object)[version]),
+        }
 
     def _add(self, service: str, instance: Ints, begin: Ints, end: Ints, outcome: Ints, reason: npt.NDArray[np.int8], **columns: object) -> None:
         """Spans of instances of one service."""
@@ -352,7 +365,7 @@ class Traffic:
             len(begin),
             service=service,
             instance=instance,
-            version=self.happenings.versions(service, begin, instance),
+            version=self.happenings.versions(self.topology.services[service], begin, instance),
             start=begin,
             duration=end - begin,
             outcome=outcome.astype(np.int8),
@@ -414,7 +427,12 @@ def _backend_columns(backend: Backend, statement: npt.NDArray[np.object_]) -> di
             "span.s:url.full": f"https://{backend.name}/v1/lookup",
         }
     if backend.kind == "broker":
-        return {"name": "send", "span.s:messaging.system": "events", "span.s:messaging.destination.name": statement, "span.s:server.address": backend.name}
+        return {
+            "name": "send",
+            "span.s:messaging.system": backend.system,
+            "span.s:messaging.destination.name": statement,
+            "span.s:server.address": backend.name,
+        }
     return {
         "name": np.array([text.split(" ")[0] for text in statement], object),
         "span.s:db.system.name": backend.system,

@@ -8,31 +8,17 @@ settles, for all moments at once.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
+from functools import wraps
 
 import numpy as np
 import numpy.typing as npt
 
 from wirbel.demo.world.conditions import Conditions
-from wirbel.demo.world.load import NIGHTLY_H, REFRESH_NS, load_at
+from wirbel.demo.world.load import NIGHTLY_H, REFRESH_NS
 from wirbel.demo.world.queues import NEARLY_FULL, Waiting, erlang_c, waiting
-from wirbel.demo.world.topology import (
-    APP_VERSIONS,
-    BACKENDS,
-    CORES,
-    DISK_GB,
-    ENTRIES,
-    HIT_RATE,
-    HOSTS,
-    INSTANCES,
-    OPERATIONS,
-    RATE,
-    SERVICES,
-    Backend,
-    Call,
-    Operation,
-    Service,
-)
+from wirbel.demo.world.topology import CORES, DISK_GB, Backend, Call, Operation, Topology
 
 Floats = npt.NDArray[np.float64]
 MOST_ROUNDS = 24
@@ -62,6 +48,19 @@ def times_and_retries(failing: Floats, retries: int) -> tuple[Floats, Floats]:
     return attempts, failing ** (retries + 1)
 
 
+def _once(reckoned: Callable[..., Floats]) -> Callable[..., Floats]:
+    """What follows from the conditions alone is reckoned once a state."""
+
+    @wraps(reckoned)
+    def known(state: State, *of: object) -> Floats:
+        key = (reckoned.__name__, *of)
+        if key not in state.known:
+            state.known[key] = reckoned(state, *of)
+        return state.known[key]
+
+    return known
+
+
 @dataclass
 class CallState:
     """Of one call of one operation. Shape (steps,) each."""
@@ -74,8 +73,10 @@ class CallState:
 
 @dataclass
 class State:
+    topology: Topology
     conditions: Conditions
-    entry: dict[str, Floats] = field(default_factory=dict)  # requests a second from outside
+    came: dict[str, Floats] = field(default_factory=dict)  # requests a second from outside
+    entry: dict[str, Floats] = field(default_factory=dict)  # those that somebody takes
     rate: dict[str, Floats] = field(default_factory=dict)  # requests a second of an operation
     response: dict[str, Floats] = field(default_factory=dict)  # s, mean, with the wait for a worker
     failing: dict[str, Floats] = field(default_factory=dict)
@@ -91,46 +92,50 @@ class State:
     backend_rate: dict[str, Floats] = field(default_factory=dict)
     backend_hold: dict[str, Floats] = field(default_factory=dict)  # s of one answer, without waiting
     backend_work: dict[str, Floats] = field(default_factory=dict)  # servers at work, were its host idle
-    _shares: dict[tuple[str, int], Floats] = field(default_factory=dict)
+    known: dict[tuple[object, ...], Floats] = field(default_factory=dict, repr=False)  # see _once
 
     # What follows from conditions alone.
 
+    @_once
     def share(self, service: str, instance: int) -> Floats:
         """Of the service's requests that go to an instance."""
-        if (service, instance) not in self._shares:
-            given = [self.conditions.factor("instance", service, number) for number in range(len(INSTANCES[service]))]
-            self._shares[service, instance] = np.asarray(given[instance] / np.maximum(sum(given), 1e-9))
-        return self._shares[service, instance]
+        given = [self.conditions.factor("instance", service, number) for number in range(len(self.topology.instances[service]))]
+        return np.asarray(given[instance] / np.maximum(sum(given), 1e-9))
 
+    @_once
     def hits(self, cache: str) -> Floats:
-        return HIT_RATE[cache] * self.conditions.factor("hits", cache)
+        return self.topology.hit_rate[cache] * self.conditions.factor("hits", cache)
 
     def disk(self, host: str) -> Floats:
         """Share that is full."""
         return np.minimum(USUAL_DISK + self.conditions.extra("disk", host) / DISK_GB, 1.0)
 
+    @_once
     def loss(self, one: str, other: str) -> Floats:
         """Share of packets lost between two zones."""
         if one == other:
             return np.zeros(self.conditions.steps)
         return np.maximum(self.conditions.extra("loss", one), self.conditions.extra("loss", other))
 
+    @_once
     def memory(self, service: str, instance: int) -> Floats:
         """MB in use, of a limit of HEAP times the usual."""
-        usual = SERVICES[service].memory_mb
+        usual = self.topology.services[service].memory_mb
         return np.minimum(usual + self.conditions.extra("memory", service, instance), HEAP * usual)
 
+    @_once
     def pausing(self, service: str, instance: int) -> Floats:
         """Share of time in which the runtime stands still: more when there is little memory left to find."""
-        if not SERVICES[service].managed:
+        if not self.topology.services[service].managed:
             return np.zeros(self.conditions.steps)
-        full = self.memory(service, instance) / (HEAP * SERVICES[service].memory_mb)
+        full = self.memory(service, instance) / (HEAP * self.topology.services[service].memory_mb)
         collecting = 0.004 + 0.16 * np.clip((full - 0.75) / 0.25, 0, 1) ** 2
         return np.minimum(collecting + self.conditions.extra("pause", service, instance), 0.9)
 
+    @_once
     def pause_length(self, service: str, instance: int) -> Floats:
         """Of one pause, s: collecting nearly full memory takes long."""
-        full = self.memory(service, instance) / (HEAP * SERVICES[service].memory_mb)
+        full = self.memory(service, instance) / (HEAP * self.topology.services[service].memory_mb)
         return 0.02 + 0.5 * np.clip((full - 0.75) / 0.25, 0, 1)
 
     def statement_s(self, backend: Backend, call: Call) -> Floats:
@@ -141,6 +146,7 @@ class State:
         pages = 1 + DISK_READ * (self.misses(backend) - USUAL_MISSES)
         return backend.median_ms * call.cost / 1e3 * slow * pages * io * (self.stretch.get(backend.host, 1.0) if backend.host else 1.0)
 
+    @_once
     def misses(self, backend: Backend) -> Floats:
         """Share of pages that a database has to read from disk: one query that reads everything leaves little room for the others'."""
         return np.minimum(USUAL_MISSES + self.conditions.extra("misses", backend.name), 0.9)
@@ -151,32 +157,42 @@ class State:
             failing = failing + 0.9 * (self.disk(backend.host) >= 1.0)  # nothing can be written any more
         return np.minimum(failing, 0.98)
 
+    @_once
     def lock_s(self, backend: Backend, call: Call) -> Floats:
         return self.conditions.extra("lock", backend.name, call.statement)
 
+    @_once
     def made(self, call: Call) -> Floats:
         """Share of requests that make a call."""
         return call.share * (1 - self.hits(call.on_miss) if call.on_miss else np.ones(self.conditions.steps))
 
+    @_once
+    def asked_again(self, operation: Operation, call: Call) -> Floats:
+        """How often each version of an app makes a call in place of one; shape (versions, steps), no row where no app makes it."""
+        client = self.topology.clients.get(operation.service)
+        versions = client.versions if client else ()
+        return np.array([self.conditions.factor("app calls", operation.key, call.to, version) for version in versions])
+
+    @_once
     def times(self, operation: Operation, call: Call) -> Floats:
         """Calls made in place of one, in the mean over instances."""
         many = sum(
             self.share(operation.service, n) * self.conditions.factor("calls", operation.service, n, call.statement)
-            for n in range(len(INSTANCES[operation.service]))
+            for n in range(len(self.topology.instances[operation.service]))
         )
-        if operation.service == "quay-web" and call.to == "sailing-api GET /sailings":
-            many = many * np.mean([self.conditions.factor("app calls", version) for version in APP_VERSIONS], axis=0)
+        again = self.asked_again(operation, call)
+        if len(again):
+            many = many * again.mean(axis=0)
         return np.asarray(call.times * many)
 
 
-def entry_rates(conditions: Conditions, rate: float = RATE) -> dict[str, Floats]:
-    """Requests a second from outside."""
-    load = load_at(conditions.clock)
+def entry_rates(topology: Topology, conditions: Conditions, rate: float) -> dict[str, Floats]:
+    """Requests a second that are made from outside, whether or not anybody takes them."""
+    load = topology.load(conditions.clock)
     found = {}
-    for key, share in ENTRIES.items():
-        shape = _import_rate(conditions) if OPERATIONS[key].method == "RUN" else rate * share * load
+    for key, share in topology.entries.items():
+        shape = _import_rate(conditions) if topology.operations[key].method == "RUN" else rate * share * load
         found[key] = shape * conditions.factor("load", key) * conditions.factor("load", "all") + conditions.extra("bots", key)
-        found[key] = found[key] * (1 - conditions.extra("silent", OPERATIONS[key].service))
     return found
 
 
@@ -187,14 +203,17 @@ def _import_rate(conditions: Conditions) -> Floats:
     return np.where((hour >= NIGHTLY_H) & (hour < NIGHTLY_H + 1), 7 * usual, usual)
 
 
-def solve(conditions: Conditions, rate: float = RATE) -> State:
-    state = State(conditions, entry=entry_rates(conditions, rate))
+def solve(topology: Topology, conditions: Conditions, rate: float | None = None) -> State:
+    """The state of a world; ``rate`` is requests a second from outside at mean load, if other than the world's own."""
+    came = entry_rates(topology, conditions, topology.rate if rate is None else rate)
+    taken = {key: made * (1 - conditions.extra("silent", topology.operations[key].service)) for key, made in came.items()}
+    state = State(topology, conditions, came=came, entry=taken)
     zeros = np.zeros(conditions.steps)
-    for key, operation in OPERATIONS.items():
+    for key, operation in state.topology.operations.items():
         state.failing[key] = zeros
         for index, _ in enumerate(operation.calls):
             state.calls[key, index] = CallState(zeros, zeros, zeros, zeros)
-    state.stretch = {host: np.ones(conditions.steps) for host in HOSTS}
+    state.stretch = {host: np.ones(conditions.steps) for host in state.topology.hosts}
     for _ in range(MOST_ROUNDS):
         before = dict(state.response)
         _rates(state)
@@ -213,24 +232,18 @@ def _mixed(old: Floats | None, new: Floats) -> Floats:
 
 def _rates(state: State) -> None:
     """From the entries down: what each operation and backend is asked."""
-    asked = {key: state.entry.get(key, np.zeros(state.conditions.steps)).copy() for key in OPERATIONS}
-    backends = {name: np.zeros(state.conditions.steps) for name in BACKENDS}
-    for key in reversed(OPERATIONS):
-        operation = OPERATIONS[key]
-        service = SERVICES[operation.service]
+    asked = {key: state.entry.get(key, np.zeros(state.conditions.steps)).copy() for key in state.topology.operations}
+    backends = {name: np.zeros(state.conditions.steps) for name in state.topology.backends}
+    for key in reversed(state.topology.operations):
+        operation = state.topology.operations[key]
         for index, call in enumerate(operation.calls):
             known = state.calls[key, index]
-            attempts, _ = times_and_retries(known.failing, _retries(service, call))
+            attempts, _ = times_and_retries(known.failing, state.topology.retries(operation.service, call))
             rate = asked[key] * state.made(call) * state.times(operation, call) * attempts * (1 - known.skipped)
             known.rate = rate
-            into = backends if call.to in BACKENDS else asked
+            into = backends if call.to in state.topology.backends else asked
             into[call.to] = into[call.to] + rate
     state.rate, state.backend_rate = asked, backends
-
-
-def _retries(service: Service, call: Call) -> int:
-    backend = BACKENDS.get(call.to)
-    return 0 if call.inner or (backend and backend.kind != "external") else service.retries
 
 
 def own_work_s(operation: Operation, state: State) -> Floats:
@@ -240,15 +253,15 @@ def own_work_s(operation: Operation, state: State) -> Floats:
 
 
 def _processors(state: State) -> None:
-    wanted = {host: BASE_CPU + state.conditions.extra("cpu", host) for host in HOSTS}
-    for service, instances in INSTANCES.items():
-        work = sum(own_work_s(o, state) * state.rate[o.key] for o in OPERATIONS.values() if o.service == service)
+    wanted = {host: BASE_CPU + state.conditions.extra("cpu", host) for host in state.topology.hosts}
+    for service, instances in state.topology.instances.items():
+        work = sum(own_work_s(o, state) * state.rate[o.key] for o in state.topology.operations.values() if o.service == service)
         for number, instance in enumerate(instances):
             takes = work * state.share(service, number) * state.conditions.factor("work", service, number) + 0.02
             takes = takes * (1 + 2 * state.pausing(service, number))  # collecting garbage is work too
             state.own_cpu[service, number] = takes
             wanted[instance.host] = wanted[instance.host] + takes
-    for backend in BACKENDS.values():
+    for backend in state.topology.backends.values():
         if backend.host and backend.name in state.backend_work:
             wanted[backend.host] = wanted[backend.host] + np.minimum(BACKEND_CPU * state.backend_work[backend.name], backend.servers)
     for host, cores in wanted.items():
@@ -260,14 +273,14 @@ def _processors(state: State) -> None:
 
 def _backends(state: State) -> None:
     step_s = state.conditions.step_s
-    held: dict[str, Floats] = {name: np.zeros(state.conditions.steps) for name in BACKENDS}
-    for key, operation in OPERATIONS.items():
+    held: dict[str, Floats] = {name: np.zeros(state.conditions.steps) for name in state.topology.backends}
+    for key, operation in state.topology.operations.items():
         for index, call in enumerate(operation.calls):
-            backend = BACKENDS.get(call.to)
+            backend = state.topology.backends.get(call.to)
             if backend:
                 hold = state.statement_s(backend, call) * np.exp(backend.spread**2 / 2)
                 held[call.to] = held[call.to] + state.calls[key, index].rate * hold
-    for name, backend in BACKENDS.items():
+    for name, backend in state.topology.backends.items():
         rate = state.backend_rate[name]
         hold = _mixed(state.backend_hold.get(name), held[name] / np.maximum(rate, 1e-9))
         state.backend_hold[name] = hold
@@ -280,43 +293,38 @@ def _pools(state: State) -> None:
     """Connections of an instance to a database: kept from a request's first query to its end (Little's law)."""
     rate: dict[tuple[str, str], Floats] = {}
     held: dict[tuple[str, str], Floats] = {}
-    for key, operation in OPERATIONS.items():
-        for name in databases_of(operation):
+    for key, operation in state.topology.operations.items():
+        for name in state.topology.databases_of(operation):
             place = (operation.service, name)
             asks = state.rate[key] * state.made(next(call for call in operation.calls if call.to == name))
             rate[place] = rate.get(place, 0.0) + asks
             held[place] = held.get(place, 0.0) + asks * state.keeps.get((key, name), 0.01)
     for (service, backend), asks in rate.items():
         hold = np.asarray(held[service, backend] / np.maximum(asks, 1e-9))
-        for number in range(len(INSTANCES[service])):
+        for number in range(len(state.topology.instances[service])):
             c = state.conditions
-            size = np.maximum(np.round(SERVICES[service].pool * c.factor("pool", service, backend)), 1)
+            size = np.maximum(np.round(state.topology.services[service].pool * c.factor("pool", service, backend)), 1)
             free = np.maximum(size - np.floor(c.extra("leaked", service, number, backend)), 1)
             state.pool_size[service, number, backend] = size
             state.pools[service, number, backend] = waiting(asks * state.share(service, number), hold, free.astype(np.int64), c.step_s, POOL_WAIT_S)
 
 
-def databases_of(operation: Operation) -> list[str]:
-    """Those it asks, and so keeps a connection to."""
-    return list(dict.fromkeys(call.to for call in operation.calls if call.to in BACKENDS and BACKENDS[call.to].kind == "database"))
-
-
 def _network_s(state: State, one: str, other: str) -> Floats:
     """There and back between two services' instances, mean, s: packets that are lost are sent again."""
-    lost = np.mean([[state.loss(a.zone, b.zone) for b in INSTANCES[other]] for a in INSTANCES[one]], axis=(0, 1))
+    lost = np.mean([[state.loss(a.zone, b.zone) for b in state.topology.instances[other]] for a in state.topology.instances[one]], axis=(0, 1))
     return 2 * NETWORK_MS / 1e3 + PACKETS * lost * RESEND_S
 
 
 def _pool_wait(state: State, service: str, backend: str) -> tuple[Floats, Floats]:
     """Mean wait for a connection over all instances, s, and the share that gives up."""
-    parts = [(state.share(service, n), state.pools[service, n, backend]) for n in range(len(INSTANCES[service]))]
+    parts = [(state.share(service, n), state.pools[service, n, backend]) for n in range(len(state.topology.instances[service]))]
     return np.asarray(sum(s * w.expected for s, w in parts)), np.asarray(sum(s * w.refused for s, w in parts))
 
 
 def _responses(state: State) -> None:
     """From the backends up: how long calls and operations take, and how many fail."""
-    for key, operation in OPERATIONS.items():
-        service = SERVICES[operation.service]
+    for key, operation in state.topology.operations.items():
+        service = state.topology.services[operation.service]
         c = state.conditions
         ok = np.ones(c.steps)
         serial, branch = np.zeros(c.steps), np.zeros(c.steps)
@@ -328,9 +336,9 @@ def _responses(state: State) -> None:
             known.failing = _mixed(known.failing, failing)
             open_share = np.clip((known.failing - 0.3) / 0.4, 0, 0.9) if service.breaker else np.zeros(c.steps)
             known.skipped = _mixed(known.skipped, open_share)
-            attempts, lost = times_and_retries(known.failing, _retries(service, call))
+            attempts, lost = times_and_retries(known.failing, state.topology.retries(operation.service, call))
             lost = lost * (1 - known.skipped) + known.skipped
-            if call.to in databases_of(operation) and call.to not in before:
+            if call.to in state.topology.databases_of(operation) and call.to not in before:
                 waits, gives_up = _pool_wait(state, operation.service, call.to)
                 ok = ok * (1 - state.made(call) * gives_up)
                 serial = serial + state.made(call) * waits
@@ -345,32 +353,34 @@ def _responses(state: State) -> None:
         own = own_work_s(operation, state) * c.factor("speed", operation.service)
         slow = sum(
             state.share(operation.service, n) * c.factor("work", operation.service, n) * state.stretch[i.host] / (1 - state.pausing(operation.service, n))
-            for n, i in enumerate(INSTANCES[operation.service])
+            for n, i in enumerate(state.topology.instances[operation.service])
         )
         stopped = sum(
             state.share(operation.service, n) * state.pausing(operation.service, n) * state.pause_length(operation.service, n) / 2
-            for n in range(len(INSTANCES[operation.service]))
+            for n in range(len(state.topology.instances[operation.service]))
         )
         whole = serial + branch + own * slow + stopped
         for name, until in before.items():
             state.keeps[key, name] = _mixed(state.keeps.get((key, name)), whole - until - np.where(until > 0, 0.5 * own * slow, 0.0))
         state.response[key] = _mixed(state.response.get(key), whole)
         failing = operation.failing + c.extra("failing", key)
-        failing = failing + sum(state.share(operation.service, n) * c.extra("failing", operation.service, n) for n in range(len(INSTANCES[operation.service])))
+        failing = failing + sum(
+            state.share(operation.service, n) * c.extra("failing", operation.service, n) for n in range(len(state.topology.instances[operation.service]))
+        )
         state.failing[key] = np.clip(1 - ok * (1 - failing), 0, 0.99)
 
 
 def _call_outcome(state: State, operation: Operation, call: Call) -> tuple[Floats, Floats]:
     """Seconds that one attempt takes in the mean, and the share of attempts that fail."""
-    timeout = SERVICES[operation.service].timeout_s
-    backend = BACKENDS.get(call.to)
+    timeout = state.topology.services[operation.service].timeout_s
+    backend = state.topology.backends.get(call.to)
     if backend:
         takes = state.statement_s(backend, call) * np.exp(backend.spread**2 / 2) + state.backends[call.to].expected + state.lock_s(backend, call)
         failing = state.backend_failing(backend, call) + state.backends[call.to].refused
         if backend.kind != "external":
             return takes, np.clip(failing, 0, 0.98)
     else:
-        callee = OPERATIONS[call.to]
+        callee = state.topology.operations[call.to]
         if call.inner:
             return state.response[call.to], state.failing[call.to]
         takes = state.response[call.to] + _worker_wait(state, callee.service) + _network_s(state, operation.service, callee.service)
@@ -383,19 +393,19 @@ def _call_outcome(state: State, operation: Operation, call: Call) -> tuple[Float
 def _worker_wait(state: State, service: str) -> Floats:
     if (service, 0) not in state.workers:
         return np.zeros(state.conditions.steps)
-    return np.asarray(sum(state.share(service, n) * state.workers[service, n].expected for n in range(len(INSTANCES[service]))))
+    return np.asarray(sum(state.share(service, n) * state.workers[service, n].expected for n in range(len(state.topology.instances[service]))))
 
 
 def _turned_away(state: State, service: str) -> Floats:
     if (service, 0) not in state.workers:
         return np.zeros(state.conditions.steps)
-    return np.asarray(sum(state.share(service, n) * state.workers[service, n].refused for n in range(len(INSTANCES[service]))))
+    return np.asarray(sum(state.share(service, n) * state.workers[service, n].refused for n in range(len(state.topology.instances[service]))))
 
 
 def _workers(state: State) -> None:
     """A request keeps a worker of its instance from beginning to end."""
-    for service, instances in INSTANCES.items():
-        mine = [o for o in OPERATIONS.values() if o.service == service and o.method != "STEP"]
+    for service, instances in state.topology.instances.items():
+        mine = [o for o in state.topology.operations.values() if o.service == service and o.method != "STEP"]
         rate = sum(state.rate[o.key] for o in mine)
         hold = sum(state.rate[o.key] * state.response[o.key] for o in mine) / np.maximum(rate, 1e-9)
         longest = LONGEST_LAG_S if mine[0].method == "CONSUME" else LONGEST_WAIT_S
@@ -403,5 +413,5 @@ def _workers(state: State) -> None:
             slow = state.conditions.factor("work", service, number)
             came = np.asarray(rate * state.share(service, number))
             state.workers[service, number] = waiting(
-                came, np.asarray(hold * (1 + 0.3 * (slow - 1))), SERVICES[service].workers, state.conditions.step_s, longest
+                came, np.asarray(hold * (1 + 0.3 * (slow - 1))), state.topology.services[service].workers, state.conditions.step_s, longest
             )

@@ -12,6 +12,7 @@ from wirbel.core.signals import spans
 from wirbel.core.signals.operations import Columns, derive
 from wirbel.demo.world.columns import Pieces, binary, lists, places
 from wirbel.demo.world.state import POOL_WAIT_S
+from wirbel.demo.world.topology import Topology
 
 Ints = npt.NDArray[np.int64]
 Ids = npt.NDArray[np.uint64]
@@ -29,7 +30,7 @@ REASONS = (
 """What failed, by code: type and message of the exception."""
 
 
-def table_of(out: Pieces) -> pa.Table:
+def table_of(out: Pieces, topology: Topology) -> pa.Table:
     """All pieces as one table of the spans schema; rows in order of start."""
     total = out.total
     if not total:
@@ -40,7 +41,7 @@ def table_of(out: Pieces) -> pa.Table:
     trace, span, parent = (out.numbers(name, width, np.uint64)[order] for name, width in (("trace", 2), ("span", 1), ("parent", 1)))
     columns["trace_id"], columns["span_id"] = binary(trace), binary(span)
     columns["parent_id"] = binary(parent, parent[:, 0] == 0)
-    columns |= places(columns["service"], out.numbers("instance")[order])
+    columns |= places(topology, columns["service"], out.numbers("instance")[order])
     columns["environment"] = pa.repeat(pa.scalar(ENVIRONMENT), total)
     weight = out.numbers("weight", dtype=np.float64)[order]
     columns["weight"] = pa.array(weight)

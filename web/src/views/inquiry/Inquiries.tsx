@@ -21,7 +21,7 @@ export function Inquiries() {
             <th>by</th>
             <th>symptom</th>
             <th>first candidate</th>
-            <th className="num">score</th>
+            <th className="num">confidence</th>
           </tr>
         </thead>
         <tbody>

@@ -1,0 +1,21 @@
+"""Sources of evidence: each looks at a case in one way. A new one is a new file here, and a line below."""
+
+from __future__ import annotations
+
+from wirbel.core.diagnosis.evidence import callers, changes, contrast, load, log_patterns, order, passing_on, saturation, silence, tenants, time_split
+from wirbel.core.diagnosis.evidence.observation import Feature, Source
+
+SOURCES: tuple[Source, ...] = (
+    time_split.SOURCE,
+    callers.SOURCE,
+    contrast.SOURCE,
+    tenants.SOURCE,
+    saturation.SOURCE,
+    log_patterns.SOURCE,
+    changes.SOURCE,
+    load.SOURCE,
+    silence.SOURCE,
+    order.SOURCE,
+    passing_on.SOURCE,
+)
+FEATURES: dict[str, Feature] = {name: feature for source in SOURCES for name, feature in source.features.items()}

@@ -1,0 +1,55 @@
+"""Who stands out: one instance, host, zone, version or other value that slow or failed requests have and others have not."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+
+from wirbel.core.diagnosis.case import Case, Entity
+from wirbel.core.diagnosis.contrast import Standout
+from wirbel.core.diagnosis.evidence.observation import Feature, Observation, Source
+
+FEATURES = {
+    "stands out": Feature("share of the change that vanishes with it, times how far apart it is", +1, 0.5),
+    "surely stands out": Feature("-log10 p", +1, 20.0),
+    "alike": Feature("other places that mark the same requests", -1, 2.0),
+    "others suffer too": Feature("excess of the siblings over its own", -1, 0.5),
+}
+PLACES = {"service.instance.id": "instance", "k8s.pod.name": "instance", "host.name": "host", "cloud.availability_zone": "zone"}
+_OF_SERVICE = {"service.version", "operation"}
+MOST_ATTRIBUTES = 5
+CERTAIN = 1e-30
+
+
+def _observe(case: Case) -> Iterator[Observation]:
+    attributes = 0
+    for standout in case.standouts:
+        values = [(standout.service, standout.key, standout.value), *standout.same_as]
+        places = {(PLACES[key], value): service for service, key, value in values if key in PLACES}
+        for entity, service in places.items():
+            yield from _of(case, standout, entity, service, len(places) - 1, values)
+        found = [(service, key, value) for service, key, value in values if key not in PLACES and key not in _OF_SERVICE]
+        if found and not places and attributes < MOST_ATTRIBUTES:
+            attributes += 1
+            service, key, value = found[0]
+            yield from _of(case, standout, ("attribute", key), service, 0, [(service, key, value)])
+
+
+def _of(case: Case, s: Standout, entity: Entity, service: str, alike: int, values: list[tuple[str, str, str]]) -> Iterator[Observation]:
+    attributes = {key: value for _, key, value in values}
+    of = service if entity[0] in ("instance", "attribute") else None
+    share = s.excess_others / s.excess_with if s.excess_with > 0 else 1.0
+    apart = min(max(1 - share, 0.0), 1.0)
+    name = s.value if entity[0] == "attribute" else entity[1]
+    facts = {"value": name, "with": s.excess_with, "others": s.excess_others, "unit": case.effect.unit}
+    about = {"service": service, "key": s.key, "value": s.value}
+    mechanism = None
+    yield Observation(entity, "stands out", max(s.explains, 0.0) * apart, mechanism, "stands-out", facts, about, attributes, of)
+    yield Observation(entity, "surely stands out", -math.log10(max(s.p, CERTAIN)) * (1.0 if s.others == "focus" else 0.5), None, None, {}, {}, attributes, of)
+    yield Observation(entity, "others suffer too", max(min(share, 1.0), 0.0), None, None, {}, {}, attributes, of)
+    if alike:
+        others = sorted({(PLACES[key], value) for _, key, value in values if key in PLACES} - {entity})
+        yield Observation(entity, "alike", float(alike), None, "same-requests", {"value": name, "others": others}, {}, attributes, of)
+
+
+SOURCE = Source("contrast", FEATURES, _observe, ("latency", "errors"))

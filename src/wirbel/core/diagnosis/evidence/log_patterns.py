@@ -1,0 +1,101 @@
+"""What services say: patterns that are new, that multiplied or that stopped, and what their words speak of."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+
+from wirbel.core.diagnosis.case import Case
+from wirbel.core.diagnosis.evidence.observation import Feature, Observation, Source
+from wirbel.core.signals.entities import AT
+
+FEATURES = {
+    "new pattern": Feature("log2 of records", +1, 4.0),
+    "new pattern of its own": Feature("log2 of records that tell of no failed request", +1, 4.0),
+    "errors told": Feature("log2 of the rate of errors and warnings", +1, 2.0),
+    "named in a new pattern": Feature("log2 of records", +1, 4.0),
+    "says less": Feature("share of its records that is gone", +1, 0.5),
+}
+WARNING = 13  # severity number of OpenTelemetry's log data model
+MOST_PATTERNS = 3  # of a service that are told
+NEW = 0.1  # of its rate in the focus: a pattern said less often before is new
+LEAST = 3  # records
+ABOUT = (
+    ("lock", ("lock", "deadlock")),
+    ("disk", ("no space", "disk", "extend file", "read-only file")),
+    ("memory", ("memory", "heap", "collection", "garbage", "oom")),
+    ("waiting", ("pool", "connection", "waited", "queue", "exhausted")),
+    ("network", ("unreachable", "reset by peer", "packet", "network")),
+    ("config", ("expired", "certificate", "configuration", "invalid key", "permission", "denied")),
+    ("slower-work", ("slow query", "slow")),
+    ("external", ("answered", "upstream")),
+)
+"""Words, and the mechanism of which they speak: common practice."""
+
+
+@dataclass(frozen=True)
+class Pattern:
+    service: str
+    template: str
+    severity: int
+    before: float  # records a second
+    after: float
+    count: float  # in the focus
+    of_requests: float  # share that belongs to a trace
+
+
+def patterns(case: Case) -> list[Pattern]:
+    """Each pattern of each service in both windows."""
+    question = case.question
+    return [
+        Pattern(
+            row["service"] or "",
+            row["template"] or "",
+            row["severity"] or 0,
+            row["before"] / question.reference.seconds,
+            row["after"] / question.focus.seconds,
+            row["after"],
+            row["traced"] / row["after"] if row["after"] else 0.0,
+        )
+        for row in case.records.patterns.to_pylist()
+    ]
+
+
+def _observe(case: Case) -> Iterator[Observation]:
+    by_service: dict[str, list[Pattern]] = {}
+    for pattern in patterns(case):
+        by_service.setdefault(pattern.service, []).append(pattern)
+    named = {name.rpartition(AT)[2]: (kind, name) for kind, name in case.services.entities}
+    for service, mine in by_service.items():
+        entity = ("service", service)
+        fresh = [p for p in mine if p.count >= LEAST and p.before <= NEW * p.after]
+        fresh.sort(key=lambda p: (-p.severity, -p.count))
+        for p in fresh[:MOST_PATTERNS]:
+            facts = {"service": service, "template": p.template, "before": p.before, "after": p.after, "count": p.count}
+            about = {"service": service, "text": p.template}
+            size = float(np.log2(p.count + 1)) * (1.0 if p.severity >= WARNING else 0.5)
+            feature = "new pattern" if p.of_requests > 0.5 else "new pattern of its own"
+            yield Observation(entity, feature, size, _mechanism(p.template), "log-pattern", facts, about, service=service)
+            for address, other in named.items():
+                if other != entity and address in p.template:
+                    yield Observation(other, "named in a new pattern", size, _mechanism(p.template), "log-pattern", facts, about)
+        loud = [p for p in mine if p.severity >= WARNING]
+        before, after = sum(p.before for p in loud), sum(p.after for p in loud)
+        grown = float(np.log2((after * case.question.focus.seconds + 2) / (before * case.question.focus.seconds + 2)))
+        if grown > 0.5:
+            facts = {"service": service, "before": before, "after": after}
+            yield Observation(entity, "errors told", grown, None, "log-errors", facts, {"service": service}, service=service)
+        was, now = sum(p.before for p in mine), sum(p.after for p in mine)
+        if was * case.question.focus.seconds > 20 and now < 0.5 * was:
+            facts = {"service": service, "before": was, "after": now}
+            yield Observation(entity, "says less", 1 - now / was, "absence", "says-less", facts, {"service": service}, service=service)
+
+
+def _mechanism(template: str) -> str | None:
+    said = template.lower()
+    return next((name for name, words in ABOUT if any(word in said for word in words)), None)
+
+
+SOURCE = Source("log patterns", FEATURES, _observe)

@@ -1,0 +1,34 @@
+"""How far along the calls a symptom can be explained by what is beneath: services that suffer while nothing that they call does."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from wirbel.core.diagnosis.case import Case
+from wirbel.core.diagnosis.evidence.observation import Feature, Observation, Source
+
+FEATURES = {
+    "walked to": Feature("visits of a random walk along the calls, of the most visited", +1, 0.5),
+    "off by itself": Feature("standard deviations beyond the worst of what it calls", +1, 5.0),
+    "passes on": Feature("standard deviations of the worst of what it calls", -1, 5.0),
+}
+MOST = 30.0
+
+
+def _observe(case: Case) -> Iterator[Observation]:
+    s = case.services
+    for n, (kind, name) in enumerate(s.entities):
+        service = name if kind == "service" else None
+        beneath = float(s.anomaly[s.calls[n]].max(initial=0.0)) if len(s.entities) else 0.0
+        own = float(s.anomaly[n])
+        if s.walk[n] > 0.1:
+            yield Observation((kind, name), "walked to", float(s.walk[n]), service=service)
+        if own - max(beneath, 0) > 1:
+            yield Observation((kind, name), "off by itself", min(own - max(beneath, 0.0), MOST), service=service)
+        if min(own, beneath) > 1:
+            yield Observation((kind, name), "passes on", min(float(np.minimum(own, beneath)), MOST), service=service)
+
+
+SOURCE = Source("passing on", FEATURES, _observe)

@@ -1,0 +1,96 @@
+"""What is near its limit, waits or fails, and moved when the symptom did: metrics of hosts, instances, pools, databases."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from wirbel.core.diagnosis.case import Case, Entity
+from wirbel.core.diagnosis.evidence.observation import Feature, Observation, Source
+from wirbel.core.diagnosis.measures import FAILURES, WAITING, Measures
+from wirbel.core.signals.entities import AT
+
+FEATURES = {
+    "near its limit": Feature("share of the limit beyond a half, if it rose", +1, 0.3),
+    "share rose": Feature("share of the limit", +1, 0.2),
+    "waits more": Feature("log2 of what waits", +1, 2.0),
+    "fails more": Feature("log2 of what fails, is dropped or repeated", +1, 2.0),
+    "metrics moved": Feature("standard deviations beyond those of others", +1, 20.0),
+    "several metrics moved": Feature("metrics", +1, 3.0),
+}
+MOVED = 0.5  # of the focus outside of all of the reference
+CLEAR = 4.0  # standard deviations
+MOST = 60.0
+RISE = 0.05  # of a limit
+
+
+def _observe(case: Case) -> Iterator[Observation]:
+    m = case.measures
+    if not len(m):
+        return
+    moved = (np.abs(m.outside) >= MOVED) & (np.abs(m.z) >= CLEAR)
+    addresses: dict[str, Entity] = {name.rpartition(AT)[2]: (kind, name) for kind, name in case.services.entities if kind in ("database", "external")}
+    serving = {name for kind, name in case.services.entities if kind == "service"}
+    shared = _shared_rise(m)
+    waiting, failing = m.has_word(WAITING), m.has_word(FAILURES)
+    best: dict[tuple[Entity, str], tuple[float, int]] = {}
+    count: dict[Entity, set[str]] = {}
+
+    def keep(entity: Entity, feature: str, value: float, row: int) -> None:
+        if value > best.get((entity, feature), (0.0, 0))[0]:
+            best[entity, feature] = (value, row)
+
+    for row in np.flatnonzero(moved).tolist():
+        rises = m.outside[row] > 0
+        level, before = m.level[row], m.level_before[row]
+        apart = m.beside[row] * np.sign(m.z[row])
+        for entity in entities_of(m, row, serving, addresses):
+            if rises and np.isfinite(level):
+                rose = float(level - before) - shared.get(m.metric[row], 0.0)
+                keep(entity, "near its limit", max(float(level) - 0.5, 0.0) if rose > RISE else 0.0, row)
+                keep(entity, "share rose", max(rose, 0.0), row)
+            if rises and waiting[row]:
+                keep(entity, "waits more", float(np.log2((m.after[row] + 0.5) / (max(m.before[row], 0) + 0.5))), row)
+            if rises and failing[row]:
+                keep(entity, "fails more", float(np.log2((m.after[row] + 0.5) / (max(m.before[row], 0) + 0.5))), row)
+            if apart > CLEAR:
+                keep(entity, "metrics moved", min(float(apart), MOST), row)
+                count.setdefault(entity, set()).add(m.metric[row])
+    for (entity, feature), (value, row) in best.items():
+        facts = {"metric": m.metric[row], "unit": m.unit[row], "before": float(m.before[row]), "after": float(m.after[row]), "level": float(m.level[row])}
+        about = {"service": m.service[row] or "", "metric": m.metric[row]}
+        yield Observation(entity, feature, value, m.mechanism(row), "metric", facts, about, *_named(entity, m, row))
+    for entity, metrics in count.items():
+        yield Observation(entity, "several metrics moved", float(len(metrics)))
+
+
+def _shared_rise(m: Measures) -> dict[str, float]:
+    """By how much each share rose in the middle of all that send it: what all have is load, not harm."""
+    rises: dict[str, list[float]] = {}
+    for metric, rose in zip(m.metric, (m.level - m.level_before).tolist(), strict=True):
+        if np.isfinite(rose):
+            rises.setdefault(metric, []).append(rose)
+    return {metric: max(float(np.median(values)), 0.0) for metric, values in rises.items() if len(values) > 2}
+
+
+def _named(entity: Entity, m: Measures, row: int) -> tuple[dict[str, str], str | None]:
+    if entity[0] == "instance":
+        return {}, m.service[row]
+    return {}, entity[1] if entity[0] == "service" else None
+
+
+def entities_of(m: Measures, row: int, serving: set[str], addresses: dict[str, Entity]) -> set[Entity]:
+    """Whom a measure speaks of: the instance and service that send it, if they serve; else the host that an agent runs on, and whatever its labels name."""
+    service, instance, host = m.service[row], m.instance[row], m.host[row]
+    texts = [*m.labels[row].values(), *([instance] if instance else [])]
+    named = {addresses[text] for text in texts if text in addresses}
+    if service in serving:
+        of_host = m.metric[row].startswith("system.") and host is not None
+        own: set[Entity] = {("host", host)} if of_host and host else {("service", service)} | ({("instance", instance)} if instance else set())
+        return own | named
+    named |= {("service", text) for text in texts if text in serving}
+    return named or ({("host", host)} if host else set())
+
+
+SOURCE = Source("saturation", FEATURES, _observe)

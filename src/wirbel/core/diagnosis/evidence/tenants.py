@@ -1,0 +1,205 @@
+"""Shared infrastructure: what runs on one host or in one zone suffers together, and the same services' other instances do not."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from wirbel.core import arrow
+from wirbel.core.diagnosis.case import Case
+from wirbel.core.diagnosis.evidence.observation import Feature, Observation, Source
+from wirbel.core.diagnosis.parts import DEPENDENCY, OWN, TRANSFER
+from wirbel.core.diagnosis.responsibility import ENTITY_KIND
+
+Floats = npt.NDArray[np.float64]
+Ints = npt.NDArray[np.int64]
+FEATURES = {
+    "tenants slower": Feature("log2 of self time, beyond that of siblings elsewhere", +1, 1.0),
+    "services slower there": Feature("services", +1, 2.0),
+    "all of it slower": Feature("log2 of self time, of the least of its parts", +1, 0.7),
+    "one part alone": Feature("log2 of self time, of its worst part beyond the next", -1, 0.7),
+    "crossings slower": Feature("log2 of time on the way to and from it, beyond others'", +1, 1.0),
+    "crossings add": Feature("share of the change that the way to and from it adds, beyond others", +1, 0.5),
+    "calls from there slower": Feature("log2 of time of calls, beyond those from elsewhere", +1, 1.0),
+    "slow for some callers only": Feature("log2 of time of calls, from the worst place beyond the least", -1, 1.0),
+}
+ZONE = arrow.attribute_column("resource", "s", "cloud.availability_zone")
+MIN_SPANS = 20
+CLEAR = 0.25  # log2: a service is slower there from this on
+SOME = 0.05  # log2: less is noise
+
+
+def _observe(case: Case) -> Iterator[Observation]:
+    columns = [(kind, column) for kind, column in (("instance", "instance"), ("host", "host"), ("zone", ZONE)) if column in case.traces.table.column_names]
+    own = {kind: _Changes.of(case, column, OWN) for kind, column in columns}
+    for kind, changes in own.items():
+        yield from _parts_of_services(changes) if kind == "instance" else _tenants(kind, changes)
+    if "host" in own and "zone" in own:
+        yield from _parts_of_zones(case, own["host"])
+    for kind, column in columns[1:]:
+        place, names = case.traces.codes(column)
+        if len(names) > 1:
+            yield from _crossings(case, kind, place, names)
+            yield from _calls_from(case, kind, column)
+
+
+@dataclass(frozen=True)
+class _Changes:
+    """log2 of the time of spans, focus over reference, by what they belong to (rows) and place (columns); NaN where too few are known."""
+
+    rows: list[str]
+    places: list[str]
+    change: Floats
+    spans: Ints  # in the focus
+
+    @classmethod
+    def of(cls, case: Case, column: str, kind: str) -> _Changes:
+        """Of parts of a kind: own work by service, or calls by who is called; over what is usual for the same part."""
+        here, traces = case.here, case.traces
+        place, places = traces.codes(column)
+        group, names = traces.codes("service" if kind == OWN else "peer")
+        rows = _rows(case, (kind,) if kind == OWN else (DEPENDENCY, TRANSFER))
+        rows = rows[(place[rows] >= 0) & (group[rows] >= 0)]
+        focus, weight = here.in_focus[here.request[rows]], here.adjusted_count[here.request[rows]]
+        part = here.part[rows]
+        # Calls of services hold what these do; only the way there belongs to the place. Own work is what is on the path.
+        amount = here.self_time[rows] / 1e9
+        usual = _mean(part[~focus], amount[~focus], weight[~focus], len(here.parts))
+        known = np.isfinite(usual[part]) & (usual[part] > 0)
+        pair, shape = group[rows] * len(places) + place[rows], (len(names), len(places))
+
+        def ratio(which: npt.NDArray[np.bool_]) -> tuple[Floats, Ints]:
+            used = known & which
+            total, expected = (np.bincount(pair[used], (weight * x)[used], shape[0] * shape[1]) for x in (amount, usual[part]))
+            found = np.where(expected > 0, total / np.maximum(expected, 1e-12), np.nan)
+            return found.reshape(shape), np.bincount(pair[used], minlength=shape[0] * shape[1]).reshape(shape)
+
+        (before, n0), (after, n1) = ratio(~focus), ratio(focus)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            change = np.log2(after / before)
+        change[(n0 < MIN_SPANS) | (n1 < MIN_SPANS) | ~np.isfinite(change)] = np.nan
+        return cls(names, places, change, n1)
+
+    def beside(self, place: int) -> tuple[Floats, Ints]:
+        """How much more each row changed there than elsewhere, of rows that are known at both, and which rows these are."""
+        there, elsewhere = self.change[:, place], np.delete(self.change, place, axis=1)
+        rows = np.flatnonzero(np.isfinite(there) & np.isfinite(elsewhere).any(axis=1))
+        return there[rows] - np.nanmean(elsewhere[rows], axis=1) if len(rows) else np.zeros(0), rows
+
+
+def _tenants(kind: str, changes: _Changes) -> Iterator[Observation]:
+    for place, name in enumerate(changes.places):
+        apart, rows = changes.beside(place)
+        if not len(rows):
+            continue
+        mean = float(np.average(apart, weights=np.sqrt(changes.spans[rows, place])))
+        if mean <= SOME:
+            continue
+        hurt = sorted(changes.rows[row] for row in rows[apart > CLEAR])
+        facts = {"kind": kind, "value": name, "services": hurt, "times": 2.0**mean}
+        yield Observation((kind, name), "tenants slower", mean, "saturation", "tenants" if hurt else None, facts)
+        yield Observation((kind, name), "services slower there", len(hurt) ** 2 / len(rows))
+
+
+def _parts_of_services(changes: _Changes) -> Iterator[Observation]:
+    """Whether all instances of a service are slower, or one alone."""
+    for row, service in enumerate(changes.rows):
+        known = np.flatnonzero(np.isfinite(changes.change[row]))
+        if len(known) < 2:
+            continue
+        ordered = np.sort(changes.change[row, known])
+        if ordered[0] > SOME:
+            yield Observation(("service", service), "all of it slower", float(ordered[0]), service=service)
+        alone = float(ordered[-1] - ordered[-2])
+        if alone > SOME and ordered[-1] > CLEAR:
+            instance = changes.places[known[np.argmax(changes.change[row, known])]]
+            yield Observation(("service", service), "one part alone", alone, service=service)
+            yield Observation(("instance", instance), "tenants slower", alone, "slower-work", service=service)
+
+
+def _parts_of_zones(case: Case, changes: _Changes) -> Iterator[Observation]:
+    """Whether what runs on all hosts of a zone is slower, or on one alone."""
+    host, hosts = case.traces.codes("host")
+    zone, zones = case.traces.codes(ZONE)
+    pairs = {(int(z), int(h)) for z, h in zip(*np.unique(np.stack([zone, host]), axis=1), strict=True) if z >= 0 and h >= 0}
+    mean = {h: float(np.average(apart, weights=np.sqrt(changes.spans[rows, h]))) for h in range(len(hosts)) for apart, rows in [changes.beside(h)] if len(rows)}
+    for z, name in enumerate(zones):
+        inside = sorted(mean[h] for one, h in pairs if one == z and h in mean)
+        if len(inside) > 1:
+            if inside[0] > SOME:
+                yield Observation(("zone", name), "all of it slower", inside[0])
+            if inside[-1] > CLEAR:
+                yield Observation(("zone", name), "one part alone", max(inside[-1] - inside[-2], 0.0))
+        elif inside and inside[0] > CLEAR:
+            yield Observation(("zone", name), "one part alone", inside[0])
+
+
+def _calls_from(case: Case, kind: str, column: str) -> Iterator[Observation]:
+    """Whether calls of the same are slower from one place than from others: then it is not who is called."""
+    changes = _Changes.of(case, column, TRANSFER)
+    for place, name in enumerate(changes.places):
+        apart, rows = changes.beside(place)
+        if len(rows):
+            mean = float(np.average(apart, weights=np.sqrt(changes.spans[rows, place])))
+            if mean > SOME:
+                yield Observation((kind, name), "calls from there slower", mean, "network")
+    peer_kind, kinds = case.traces.codes("peer_kind")
+    peer, _ = case.traces.codes("peer")
+    for row, name in enumerate(changes.rows):
+        known = changes.change[row, np.isfinite(changes.change[row])]
+        if len(known) > 1 and known.max() - known.min() > CLEAR:
+            of = peer_kind[np.argmax(peer == row)]
+            called = ENTITY_KIND.get(kinds[of] if of >= 0 else "external", "external")
+            yield Observation((called, name), "slow for some callers only", float(known.max() - max(known.min(), 0.0)))
+
+
+def _rows(case: Case, kinds: tuple[str, ...]) -> Ints:
+    """Spans of the symptom's requests that are parts of some kinds."""
+    here = case.here
+    wanted = np.array([part.kind in kinds for part in here.parts] + [False])
+    return np.flatnonzero((here.request >= 0) & wanted[here.part])
+
+
+def _crossings(case: Case, kind: str, place: Ints, names: list[str]) -> Iterator[Observation]:
+    here, traces = case.here, case.traces
+    calls = _rows(case, (TRANSFER,))
+    child = np.full(len(traces), -1, np.int64)
+    served = np.flatnonzero(traces.parent >= 0)
+    child[traces.parent[served]] = served
+    calls = calls[child[calls] >= 0]
+    one, other = place[calls], place[child[calls]]
+    both = (one >= 0) & (other >= 0)
+    calls, one, other = calls[both], one[both], other[both]
+    if len(calls) < 2 * MIN_SPANS:
+        return
+    way = np.maximum(traces.duration[calls] - traces.duration[child[calls]], 0) / 1e9
+    focus = here.in_focus[here.request[calls]]
+    weight = here.adjusted_count[here.request[calls]]
+    total_focus = here.adjusted_count[here.in_focus].sum()
+    for p, name in enumerate(names):
+        crosses = (one == p) != (other == p)
+        groups = [(crosses, side) for side in (False, True)] + [(~crosses, side) for side in (False, True)]
+        rows = [(which & (focus == side)) for which, side in groups]
+        if min(int(r.sum()) for r in rows) < MIN_SPANS:
+            continue
+        c0, c1, o0, o1 = (float(np.average(way[r], weights=weight[r])) for r in rows)
+        apart = float(np.log2((c1 + 1e-5) / (c0 + 1e-5)) - np.log2((o1 + 1e-5) / (o0 + 1e-5)))
+        adds = (
+            ((c1 - c0) - (o1 - o0)) * float(weight[rows[1]].sum()) / total_focus / case.effect.delta if case.effect.unit == "s" and case.effect.delta else 0.0
+        )
+        if apart > 0.1:
+            facts = {"kind": kind, "value": name, "across": (c0, c1), "others": (o0, o1)}
+            yield Observation((kind, name), "crossings slower", apart, "network", "crossings", facts)
+        if adds > 0.02:
+            yield Observation((kind, name), "crossings add", min(adds, 1.0), "network")
+
+
+def _mean(group: Ints, values: Floats, weight: Floats, size: int) -> Floats:
+    total, weights = np.bincount(group, weight * values, size), np.bincount(group, weight, size)
+    return np.where(weights > 0, total / np.maximum(weights, 1e-12), np.nan)
+
+
+SOURCE = Source("shared infrastructure", FEATURES, _observe, ("latency", "errors"))

@@ -1,0 +1,68 @@
+"""Where the time went, or where errors began: what each entity adds to the change."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from wirbel.core.diagnosis.case import LEAST_EXPLAINED, Case, Entity, Share
+from wirbel.core.diagnosis.evidence.observation import Feature, Observation, Source
+from wirbel.core.signals.entities import place_of
+
+FEATURES = {
+    "explains": Feature("share of the change", +1, 0.5),
+    "errors begin": Feature("share of the change", +1, 0.5),
+    "largest": Feature("1 for what adds most", +1, 0.5),
+}
+
+
+def _observe(case: Case) -> Iterator[Observation]:
+    delta = case.effect.delta
+    by_entity: dict[Entity, list[Share]] = {}
+    for share in case.shares:
+        by_entity.setdefault(share.doer.entity, []).append(share)
+    explained = {entity: sum(share.amount for share in shares) / delta for entity, shares in by_entity.items()}
+    most = max(explained.values(), default=0.0)
+    for entity, shares in by_entity.items():
+        explains = explained[entity]
+        if explains < LEAST_EXPLAINED:
+            continue
+        main = max(shares, key=lambda share: share.amount / delta)
+        about = {"service": entity[1]} if entity[0] == "service" else {}
+        named = {} if entity[0] == "service" else place_of(entity[1])
+        service = entity[1] if entity[0] == "service" else None
+        feature = "explains" if case.question.signal == "latency" else "errors begin"
+        facts, seen = _facts(case, main)
+        kind = "where-time-went" if case.question.signal == "latency" else "where-errors-began"
+        yield Observation(entity, feature, min(explains, 1.0), _mechanism(case, entity[0], main), kind, facts, about | seen, named, service)
+        if explains == most:
+            yield Observation(entity, "largest", 1.0, attributes=named, service=service)
+
+
+def _mechanism(case: Case, kind: str, main: Share) -> str:
+    if case.is_better:
+        return "unknown"  # what made it better is told by its changes
+    return "external" if kind == "external" and main.doer.mechanism == "slower-work" else main.doer.mechanism
+
+
+def _facts(case: Case, main: Share) -> tuple[dict[str, object], dict[str, str]]:
+    """The part of the requests in which most of it is seen."""
+    mine = set(main.parts)
+    inside = [c for c in case.contributions if c.part in mine]
+    c = max(inside, key=lambda c: (c.more_calls if main.doer.mechanism == "more-calls" else c.delta) / case.effect.delta)
+    about = {"service": c.part.service, "operation": c.part.operation}
+    if c.example:
+        about |= {"trace": c.example[0], "span": c.example[1]}
+        about |= {"against": ":".join(c.beside)} if c.beside else {}
+    facts = {
+        "mechanism": main.doer.mechanism,
+        "part": c.part,
+        "calls": (c.calls_reference, c.calls_focus),
+        "amount": (c.reference, c.focus),
+        "adds": main.amount,
+        "share": main.amount / case.effect.delta,
+        "unit": case.effect.unit,
+    }
+    return facts, about
+
+
+SOURCE = Source("time split", FEATURES, _observe, ("latency", "errors"))

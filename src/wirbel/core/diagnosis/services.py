@@ -1,0 +1,161 @@
+"""What every service, and everything it calls, did in both windows, from minute summaries: also what the symptom's requests never met."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from wirbel.core import arrow
+from wirbel.core.diagnosis.model import Question
+from wirbel.core.diagnosis.responsibility import ENTITY_KIND
+from wirbel.core.series import cells as cell_series
+from wirbel.core.series.grid import Grid
+from wirbel.core.signals import spans
+from wirbel.core.topology.graph import EntityId
+
+Floats = npt.NDArray[np.float64]
+Bools = npt.NDArray[np.bool_]
+Entity = tuple[str, str]
+SMOOTHED = 5  # minutes
+STEPS, BACKTRACK = 60, 0.1  # of the walk along calls
+
+
+@dataclass(frozen=True)
+class Services:
+    """Entities (rows) by the minute: ``seconds`` mean time, ``failed`` share, ``rate`` a minute; all (entities, minutes)."""
+
+    entities: list[Entity]
+    seconds: Floats
+    failed: Floats
+    rate: Floats
+    calls: Bools  # (entities, entities): the first calls the second
+    is_consumer: Bools
+    reference: Bools
+    focus: Bools
+    symptom: int | None  # row of the service that is asked about
+
+    @classmethod
+    def of(cls, table: pa.Table, question: Question) -> Services:
+        """From cells of the time from the reference to the end of the focus."""
+        start, end = min(question.reference.start, question.focus.start), max(question.reference.end, question.focus.end)
+        grid = Grid(start, end)
+        if not table.num_rows:
+            nothing = np.zeros((0, grid.count))
+            return cls([], nothing, nothing, nothing, np.zeros((0, 0), np.bool_), np.zeros(0, np.bool_), *_windows(grid, question), None)
+        minute = arrow.numbers(table["minute"])
+        table = table.filter(pa.array((minute >= grid.first) & (minute < grid.first + grid.count * grid.step_ns)))
+        served = cell_series.entries(table)
+        called = cell_series.of_kind(table, spans.CALL_KINDS)
+        called = called.filter(pc.is_valid(called["peer"]))
+        behind = called.filter(pc.invert(pc.equal(called["peer_kind"], "service")))
+        group, names = arrow.codes(served["service"])
+        peer, peers = arrow.codes(behind["peer"])
+        kinds = dict(zip(behind["peer"].to_pylist(), behind["peer_kind"].to_pylist(), strict=True)) if behind.num_rows else {}
+        parts = [
+            cell_series.by_point(part, grid, [EntityId(kind, name) for name in found], of).totals
+            for kind, part, found, of in (("service", served, names, group), ("peer", behind, peers, peer))
+            if found
+        ]
+        nothing = np.zeros((0, grid.count))
+        seconds, failed, rate = (np.concatenate([nothing, *(getattr(part, name) for part in parts)]) for name in ("total", "failed", "count"))
+        entities: list[Entity] = [("service", name) for name in names] + [(ENTITY_KIND.get(kinds[name] or "external", "external"), name) for name in peers]
+        place = {name: n for n, (_, name) in enumerate(entities)}
+        calls = np.zeros((len(entities), len(entities)), np.bool_)
+        for pair in called.group_by(["service", "peer"]).aggregate([]).to_pylist():
+            if pair["service"] in place and pair["peer"] in place:
+                calls[place[pair["service"]], place[pair["peer"]]] = True
+        consuming = set(cell_series.of_kind(served, [spans.CONSUMER])["service"].unique().to_pylist())
+        consumer = np.array([kind == "service" and name in consuming for kind, name in entities], np.bool_)
+        symptom = place.get(question.service)
+        count = np.maximum(_smooth(rate), 1e-9)
+        return cls(entities, _smooth(seconds) / count, _smooth(failed) / count, rate, calls, consumer, *_windows(grid, question), symptom)
+
+    @cached_property
+    def slower(self) -> Floats:
+        """log2 of the mean time, focus over reference."""
+        return self._ratio(self.seconds * np.maximum(_smooth(self.rate), 0), _smooth(self.rate))
+
+    @cached_property
+    def failing(self) -> Floats:
+        """How much more of it fails, as a share."""
+        weight = _smooth(self.rate)
+        before, after = (_mean(self.failed, weight, window) for window in (self.reference, self.focus))
+        return np.asarray(after - before)
+
+    @cached_property
+    def busier(self) -> Floats:
+        """log2 of the rate, focus over reference."""
+        before, after = (self.rate[:, window].mean(axis=1) if window.any() else np.zeros(len(self.entities)) for window in (self.reference, self.focus))
+        with np.errstate(divide="ignore", invalid="ignore"):
+            return np.nan_to_num(np.log2((after + 1e-3) / (before + 1e-3)))
+
+    @cached_property
+    def anomaly(self) -> Floats:
+        """How far the mean time or the failures left their range in the reference, in its standard deviations."""
+        return np.maximum(self._z(np.log(np.maximum(self.seconds, 1e-6)), 0.05), self._z(self.failed, 0.01))
+
+    @cached_property
+    def walk(self) -> Floats:
+        """How often a walker comes by who goes from callers to callees, the rather the more one moved with the symptom; the most visited has 1.
+
+        Random walk on the call graph (Kim, Sumbaly and Shah, SIGMETRICS 2013).
+        """
+        if self.symptom is None or not len(self.entities):
+            return np.zeros(len(self.entities))
+        similar = np.maximum(self._similar, 1e-6)
+        step = np.where(self.calls, similar[None, :], 0.0)
+        stay = np.diag(np.maximum(similar - step.max(axis=1), 0))
+        step = step + np.where(self.calls.T, BACKTRACK * similar[None, :], 0.0) + stay
+        step = step / np.maximum(step.sum(axis=1, keepdims=True), 1e-12)
+        at = np.zeros(len(step))
+        at[self.symptom] = 1.0
+        visited = np.zeros(len(step))
+        for _ in range(STEPS):
+            at = at @ step
+            visited += at
+        visited[self.symptom] = 0.0
+        return np.asarray(visited / max(visited.max(), 1e-12))
+
+    @cached_property
+    def _similar(self) -> Floats:
+        """The highest correlation of an entity's time or failures with the symptom's."""
+        used = self.reference | self.focus
+        values = np.stack([self.seconds[:, used], self.failed[:, used]], axis=1)
+        z = (values - values.mean(axis=2, keepdims=True)) / np.maximum(values.std(axis=2, keepdims=True), 1e-12)
+        corr = np.abs(np.einsum("smt,ot->smo", z, z[self.symptom or 0]) / max(int(used.sum()), 1))
+        return np.asarray(corr.reshape(len(corr), -1).max(axis=1))
+
+    def _ratio(self, total: Floats, weight: Floats) -> Floats:
+        before, after = (total[:, window].sum(axis=1) / np.maximum(weight[:, window].sum(axis=1), 1e-9) for window in (self.reference, self.focus))
+        with np.errstate(divide="ignore", invalid="ignore"):
+            return np.where((before > 0) & (after > 0), np.log2(after / before), 0.0)
+
+    def _z(self, values: Floats, floor: float) -> Floats:
+        before, after = values[:, self.reference], values[:, self.focus]
+        if not before.shape[1] or not after.shape[1]:
+            return np.zeros(len(values))
+        return np.asarray((after.mean(axis=1) - before.mean(axis=1)) / np.maximum(before.std(axis=1), floor))
+
+
+def _windows(grid: Grid, question: Question) -> tuple[Bools, Bools]:
+    times = grid.times
+    return (
+        (times >= question.reference.start) & (times + grid.step_ns <= question.reference.end),
+        (times >= question.focus.start) & (times < question.focus.end),
+    )
+
+
+def _mean(values: Floats, weight: Floats, window: Bools) -> Floats:
+    return (values * weight)[:, window].sum(axis=1) / np.maximum(weight[:, window].sum(axis=1), 1e-9)
+
+
+def _smooth(values: Floats) -> Floats:
+    total = np.cumsum(np.pad(values, ((0, 0), (1, 0))), axis=1)
+    last = np.arange(values.shape[1]) + 1
+    first = np.maximum(last - SMOOTHED, 0)
+    return np.asarray(total[:, last] - total[:, first])

@@ -1,0 +1,1 @@
+"""Templates of log records, and how often each is said."""

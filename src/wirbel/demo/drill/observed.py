@@ -1,0 +1,62 @@
+"""What a drill offers the model to choose from: candidates, mechanisms and changes, and which of them are right."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+import numpy.typing as npt
+
+from wirbel.core.diagnosis import change_choice
+from wirbel.core.diagnosis.case import Case
+from wirbel.core.diagnosis.evidence import FEATURES
+from wirbel.core.diagnosis.ranking import clearness, observe
+from wirbel.core.diagnosis.weighing import COLUMNS, gather
+from wirbel.demo.drill.grade import is_at_fault
+from wirbel.demo.faults.model import Truth
+
+Floats = npt.NDArray[np.float64]
+Bools = npt.NDArray[np.bool_]
+
+
+@dataclass(frozen=True)
+class Options:
+    """Alternatives (rows) with their features, and which are right."""
+
+    x: Floats
+    right: Bools
+
+
+@dataclass(frozen=True)
+class Observed:
+    """One drill. ``mechanisms`` and ``changes`` are offered for each candidate that is right; ``entities`` name the candidates."""
+
+    world: str
+    kind: str
+    seed: int
+    seen: bool
+    entities: list[tuple[str, str]]
+    candidates: Options
+    mechanisms: list[Options] = field(default_factory=list)
+    changes: list[Options] = field(default_factory=list)
+
+
+def of(case: Case, truth: Truth, world: str, seed: int, seen: bool) -> Observed:
+    """All that the model would have to choose from for a case of which the truth is known."""
+    found = gather(observe(case), clearness(case))
+    attributes = [{key: value for o in one.observations for key, value in o.attributes.items()} for one in found]
+    entities = set(truth.entities)
+    right = np.array([is_at_fault(*one.entity, attributes[n], entities) for n, one in enumerate(found)], np.bool_)
+    rows = np.array([one.row() for one in found]).reshape(-1, len(COLUMNS))
+    mechanisms, changes = [], []
+    for n in np.flatnonzero(right):
+        said = found[n].mechanisms()
+        if said:
+            hit = np.array([name in truth.mechanisms for name in said], np.bool_)
+            mechanisms.append(Options(np.array(list(said.values())).reshape(-1, len(FEATURES)), hit))
+        service = next((o.service for o in found[n].observations if o.service), None)
+        options = list(change_choice.touching(case, found[n].entity, service))
+        if options:
+            hit = np.array([judged.change.id == truth.change for judged, _ in options], np.bool_)
+            changes.append(Options(np.array([row for _, row in options]), hit))
+    return Observed(world, truth.kind, seed, seen, [one.entity for one in found], Options(rows, right), mechanisms, changes)

@@ -1,0 +1,101 @@
+"""One model weighs: evidence for never counts against, names do not matter, and the file fits the code."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from wirbel.core.diagnosis import change_choice
+from wirbel.core.diagnosis.evidence import FEATURES, SOURCES
+from wirbel.core.diagnosis.evidence.observation import Observation
+from wirbel.core.diagnosis.weighing import CASE_FEATURES, COLUMNS, gather, grown, load
+
+SIGNED = {name: feature.sign for name, feature in {**FEATURES, **CASE_FEATURES}.items()}
+
+
+def test_the_file_names_what_the_sources_give() -> None:
+    """A feature without a weight would be seen and not counted: fit again when a source changes."""
+    weights = load()
+    assert set(weights.candidates) == set(COLUMNS)
+    assert set(weights.mechanisms) == set(FEATURES)
+    assert set(weights.changes) == {*change_choice.COLUMNS, "any"}
+    assert len({name for source in SOURCES for name in source.features}) == sum(len(source.features) for source in SOURCES)
+    assert {"at", "drills", "l2", "sources"} <= set(weights.fitted)
+
+
+def test_no_weight_has_the_wrong_sign() -> None:
+    weights = load()
+    for name, sign in SIGNED.items():
+        assert weights.candidates[name] * sign >= 0, name
+    assert all(weight >= 0 for weight in weights.mechanisms.values())
+
+
+def test_confidence_grows_with_probability_and_stays_within_one() -> None:
+    found = [load().confidence(p) for p in np.linspace(0, 1, 101)]
+    assert found == sorted(found)
+    assert 0 <= found[0] <= found[-1] <= 1
+
+
+@given(st.floats(0, 1e9), st.floats(0, 1e9))
+def test_more_of_a_feature_counts_for_no_less(one: float, other: float) -> None:
+    for feature in FEATURES.values():
+        low, high = sorted((grown(feature, one), grown(feature, other)))
+        assert 0 <= low <= high <= 1
+
+
+observations = st.lists(
+    st.builds(
+        Observation,
+        entity=st.sampled_from([("service", "a"), ("service", "b"), ("host", "h"), ("database", "d")]),
+        feature=st.sampled_from(sorted(FEATURES)),
+        value=st.floats(0, 50),
+        mechanism=st.sampled_from([None, "waiting", "errors"]),
+    ),
+    min_size=1,
+    max_size=20,
+)
+
+
+@given(observations, st.sampled_from(sorted(FEATURES)), st.floats(0.01, 50))
+def test_evidence_for_never_counts_against(found: list[Observation], feature: str, value: float) -> None:
+    entity = found[0].entity
+    with_it = [*found, Observation(entity, feature, value)]
+    before, after = (chance(given, entity) for given in (found, with_it))
+    if SIGNED[feature] > 0:
+        assert after >= before - 1e-12
+    else:
+        assert after <= before + 1e-12
+
+
+@given(observations)
+def test_renaming_everything_changes_nothing(found: list[Observation]) -> None:
+    renamed = [replace(one, entity=(one.entity[0], f"x-{one.entity[1]}")) for one in found]
+    assert sorted(load().chances(gather(found, 5.0))) == pytest.approx(sorted(load().chances(gather(renamed, 5.0))))
+
+
+@given(observations)
+def test_an_innocent_entity_changes_no_order(found: list[Observation]) -> None:
+    """Somebody of whom hardly anything is seen takes a little from all alike."""
+    other = Observation(("service", "innocent"), "walked to", 0.001)
+    before, after = gather(found, 5.0), gather([*found, other], 5.0)
+    order = [before[n].entity for n in np.argsort(-load().chances(before), kind="stable")]
+    later = [after[n].entity for n in np.argsort(-load().chances(after), kind="stable") if after[n].entity != other.entity]
+    assert order == later
+
+
+def chance(found: list[Observation], entity: tuple[str, str]) -> float:
+    seen = gather(found, 5.0)
+    return float(load().chances(seen)[[one.entity for one in seen].index(entity)])
+
+
+def test_the_mechanism_is_the_one_for_which_most_speaks() -> None:
+    found = [
+        Observation(("service", "a"), "explains", 0.9, "slower-work"),
+        Observation(("service", "a"), "new pattern of its own", 0.2, "lock"),
+    ]
+    assert load().mechanism(gather(found, 5.0)[0]) == "slower-work"
+    assert load().mechanism(gather([Observation(("service", "a"), "walked to", 1.0)], 5.0)[0]) == "unknown"
