@@ -77,7 +77,6 @@ class EvidenceOut(_Of):
 
 class CandidateOut(_Of):
     rank: int
-    title: str = ""  # answers that were kept before there was one have none
     entity: Entity
     mechanism: str
     confidence: float
@@ -85,6 +84,12 @@ class CandidateOut(_Of):
     onset: str | None
     change: str | None
     evidence: list[EvidenceOut]
+
+
+class CandidateView(CandidateOut):
+    """With what a person reads; answers that were kept before there was any have none."""
+
+    title: str = ""
     next: str = ""  # what would prove it
 
 
@@ -212,6 +217,7 @@ class Contract(_Of):
 
 
 class AnswerView(Contract):
+    candidates: list[CandidateView]  # type: ignore[assignment]  # each is one of the contract's, and more
     statistic: str
     requests: RequestCounts
     percentiles: list[Percentile]
@@ -265,8 +271,8 @@ def _contract(answer: Answer, took_ms: int) -> dict[str, Any]:
     }
 
 
-def _candidate(rank: int, candidate: Candidate, changes: Sequence[Judged]) -> CandidateOut:
-    return CandidateOut(
+def _candidate(rank: int, candidate: Candidate, changes: Sequence[Judged]) -> CandidateView:
+    return CandidateView(
         rank=rank,
         title=title(candidate, changes),
         entity=Entity.model_validate(candidate),

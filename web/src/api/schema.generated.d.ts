@@ -556,8 +556,11 @@ export interface components {
             name: string;
             reference: components["schemas"]["Figures"];
         };
-        /** CandidateOut */
-        CandidateOut: {
+        /**
+         * CandidateView
+         * @description With what a person reads; answers that were kept before there was any have none.
+         */
+        CandidateView: {
             /** Change */
             change: string | null;
             /** Confidence */
@@ -848,7 +851,7 @@ export interface components {
         /** InquiryView */
         InquiryView: {
             /** Candidates */
-            candidates: components["schemas"]["CandidateOut"][];
+            candidates: components["schemas"]["CandidateView"][];
             /** Cascade */
             cascade: components["schemas"]["CascadeStep"][];
             /** Changes */

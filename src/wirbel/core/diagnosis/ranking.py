@@ -14,6 +14,8 @@ from wirbel.core.stats.conditional_logit import probabilities
 
 MOST_CANDIDATES = 10
 LEAST_CONFIDENCE = 0.02  # of a candidate that is shown
+LEAST_WORTH = 0.05  # log-odds of an observation that is told
+ALWAYS_TOLD = ("where-time-went", "where-errors-began", "traffic", "change", "control", "version", "onset", "stands-out", "load")
 NOTHING = 0.1  # where none is surer than this, nothing stands out
 MOST_DOUBT = 16.0  # -log10 p of the symptom that is told apart
 OF_CHANGE = "share of the change"  # the unit of features that say how much of the symptom an entity accounts for
@@ -86,9 +88,9 @@ def _evidence(seen: Seen, weights: Weights) -> list[Evidence]:
     """What was observed, in the order of what it is worth; a sentence is told once, and worth what all that rests on it is."""
     found: dict[str, Evidence] = {}
     for name, observation in seen.strongest.items():
-        if observation.kind is None:
-            continue
         worth = weights.worth(name, observation.value)
+        if observation.kind is None or (abs(worth) < LEAST_WORTH and observation.kind not in ALWAYS_TOLD):
+            continue
         key = f"{observation.kind} {sorted(observation.about.items())} {observation.facts.get('metric')} {observation.facts.get('template')}"
         before = found[key].log_odds if key in found else 0.0
         found[key] = Evidence(observation.kind, FEATURES[name].sign > 0, before + worth, observation.facts, dict(observation.about))

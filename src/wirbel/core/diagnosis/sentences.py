@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
@@ -12,8 +13,6 @@ from wirbel.core.diagnosis.parts import OWN, TRANSFER, Part
 
 Facts = Mapping[str, Any]
 MOST_NAMED = 5
-CURLY = "{}"
-_NO_UNIT = {"1": "", "": ""}
 _ALIKE = 1.05  # a ratio nearer to one than this is not told
 
 
@@ -142,14 +141,13 @@ def _crossings(facts: Facts) -> str:
     return f"The way to and from {facts['kind']} {facts['value']} went from {c0} to {c1}, other ways from {o0} to {o1}."
 
 
-def _measure(value: float, unit: str) -> str:
-    return text.quantity(value, unit) if unit in ("s", "By") else f"{text.number(value)}{_NO_UNIT.get(unit, f' {unit.strip(CURLY)}')}"
-
-
 def _metric(facts: Facts) -> str:
-    before, after = (_measure(facts[side], facts["unit"]) for side in ("before", "after"))
-    limit = f", {text.share(facts['level'])} of its limit" if facts["level"] == facts["level"] and facts["unit"] != "1" else ""
-    return f"{facts['metric']} went from {before} to {after}{limit}."
+    has_limit, unit = not math.isnan(facts["level"]), facts["unit"]
+    of_limit = f", {text.share(facts['level'])} of its limit" if has_limit and unit != "1" else ""
+    # Things that are counted need no unit: the name says what they are.
+    told = "share" if has_limit and unit == "1" else unit
+    before, after = (text.number(facts[side]) if told == "1" or told.startswith("{") else text.quantity(facts[side], told) for side in ("before", "after"))
+    return f"{facts['metric']} went from {before} to {after}{of_limit}."
 
 
 def _log_pattern(facts: Facts) -> str:
@@ -178,6 +176,11 @@ def _sends_nothing(facts: Facts) -> str:
 
 def _load_elsewhere(facts: Facts) -> str:
     return f"Traffic of {facts['service']} went to {_times(facts['ratio'])} what it was."
+
+
+def _brings_traffic(facts: Facts) -> str:
+    share, usual = text.share(facts["share"]), text.share(facts["usual"])
+    return f"{share} of the added requests have {facts['key']} {facts['value']}, which {usual} of all had before."
 
 
 def _change_near(facts: Facts) -> str:
@@ -254,7 +257,7 @@ def _name(judged: Judged) -> str:
 def _control(facts: Facts) -> str:
     control: Control = facts["control"]
     before, after = _both_sides(control, facts["unit"])
-    return f"Not touched by it: {control.what}, {before} before and {after} after, over the usual."
+    return f"What was not changed stayed as it was: {control.what}, {before} before and {after} after, over the usual."
 
 
 def _version(facts: Facts) -> str:
@@ -297,6 +300,7 @@ _OF: dict[str, Callable[[Facts], str]] = {
     "sends-nothing": _sends_nothing,
     "load-elsewhere": _load_elsewhere,
     "change-near": _change_near,
+    "brings-traffic": _brings_traffic,
 }
 KINDS = tuple(_OF)
 """Kinds of evidence; each has its sentence."""

@@ -95,5 +95,5 @@ def _fit(drills: list[Drill], at_once: int, folder: Path) -> int:
 
 
 def _warn_of_old_weights() -> None:
-    if load().fitted["sources"] != fit.digest("core"):
+    if load().fitted["sources"] != fit.digest(*fit.SOURCES):
         say("the sources of evidence are newer than the weights: ./wirbel drill --fit fits them again")

@@ -138,7 +138,7 @@ def _values(before: pa.Table, after: pa.Table, seconds: tuple[float, float]) -> 
                 n0, n1, t0, t1 = _pace([(name, value)], parts, seconds)
                 moved = abs(np.log(n1 / max(n0, 0.01) / (rate1 / rate0))) + (abs(np.log(t1 / t0 / (mean1 / mean0))) if n0 else 0.0)
                 rows.append((moved, service, f"{name.removeprefix('span.s:')} {value}", n0, n1, t0, t1))
-    for _, service, value, n0, n1, t0, t1 in sorted(rows, reverse=True)[: MOST // 2]:
+    for _, service, value, n0, n1, t0, t1 in sorted(rows, reverse=True)[:MOST]:
         yield f"| {service} | {value} | {n0:.1f} | {n1:.1f} | {text.seconds(t0) if n0 else 'none'} | {text.seconds(t1)} |"
 
 

@@ -30,7 +30,9 @@ L2 = 0.7
 FOLDS = 5
 SHOWN = 0.02  # candidates that are less probable are not calibrated
 POINTS = 12  # of the calibration
+SUREST = 0.99  # nobody is surer, on so few drills
 FILE = Path(wirbel.__file__).parent / "core" / "diagnosis" / "weights.json"
+SOURCES = ("core/diagnosis", "core/patterns")  # what observations follow from
 ANY = "any"  # column of changes: that there is one at all
 
 
@@ -73,11 +75,11 @@ def calibration(drills: Sequence[Observed], chances: Sequence[Floats]) -> list[t
     kept = p >= SHOWN
     order = np.argsort(p[kept])
     p, right = p[kept][order], right[kept][order]
-    smooth = np.asarray(isotonic_regression(right).x)
+    smooth = np.minimum(np.asarray(isotonic_regression(right).x), SUREST)
     at = np.unique(np.linspace(0, len(p) - 1, POINTS).astype(int))
     edges = np.r_[at, len(p)]
     points = [(float(p[a:b].mean()), float(smooth[a:b].mean())) for a, b in pairwise(edges) if b > a]
-    return [(0.0, 0.0), *points, (1.0, max(points[-1][1], 0.99))]
+    return [(0.0, 0.0), *points, (1.0, SUREST)]
 
 
 def weights(drills: Sequence[Observed]) -> dict[str, Any]:
@@ -95,7 +97,7 @@ def weights(drills: Sequence[Observed]) -> dict[str, Any]:
             "drills": len(drills),
             "worlds": f"{worlds[0]} … {worlds[-1]}",
             "l2": L2,
-            "sources": digest("core"),
+            "sources": digest(*SOURCES),
         },
         "candidates": _named(COLUMNS, candidates),
         "mechanisms": _named(tuple(FEATURES), mechanisms),

@@ -36,7 +36,9 @@ def disk_full(case: Case) -> Fault:
 def zone_loss(case: Case) -> Fault:
     """Packets to and from one zone are lost."""
     zone, span, rng = case.site.zone, case.span, case.rng
-    fault = Fault(case, Truth("zone-loss", (("zone", zone),), ("network",), (), None, span.onset, span.end))
+    # Of two zones between which packets are lost, nobody can tell which loses them.
+    zones = case.topology.zones if len(case.topology.zones) == 2 else [zone]
+    fault = Fault(case, Truth("zone-loss", tuple(("zone", name) for name in zones), ("network",), (), None, span.onset, span.end))
     fault.effect("loss", zone, plus=case.between(0.004, 0.12), form="intermittent" if rng.random() < 0.3 else "step")
     told = change("maintenance", span.onset - 12 * MINUTE, None, f"fibre work near zone {zone} announced", until=span.end, actor="network team")
     fault.happenings.changes.append(told)

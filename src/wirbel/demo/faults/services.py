@@ -14,9 +14,10 @@ def pool_too_small(case: Case) -> Fault:
     mechanisms = ("config", "waiting", "saturation")
     fault = Fault(case, Truth("pool-too-small", (("service", site.service),), mechanisms, (site.service,), config["id"], span.onset, span.end))
     fault.effect("pool", site.service, site.backend, times=1 / size)
+    kept_longer = float(case.rng.uniform(1.0, 1.1))
     # Those who have the one connection keep it for longer: the same change took away what had sped them up.
     for instance in range(len(topology.instances[site.service])):
-        fault.effect("work", site.service, instance, times=case.between(1.01, 2.5))
+        fault.effect("work", site.service, instance, times=case.between(1.01, 2.5) * kept_longer)
     fault.happenings.changes.append(config)
     return fault.says(site.service, "WARN", f"waited {{ms}} ms for a connection to {site.backend} (pool of 1 in use)", 1.2)
 

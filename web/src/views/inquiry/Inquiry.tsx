@@ -276,7 +276,7 @@ function Candidates({ view }: { view: View }) {
                   )}
                 </span>
                 <span className="text-second">
-                  {evidence.weight ? signed(evidence.weight.toFixed(1), evidence.weight) : "0"}
+                  {Math.abs(evidence.weight) >= 0.05 ? signed(evidence.weight.toFixed(1), evidence.weight) : ""}
                 </span>
               </li>
             ))}

@@ -5,11 +5,18 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 
+import numpy as np
+import pyarrow as pa
+
+from wirbel.core import arrow
 from wirbel.core.diagnosis.case import Case
+from wirbel.core.diagnosis.contrast import COMPARED_TYPES, IDENTITIES, MOST_VALUES
 from wirbel.core.diagnosis.evidence.observation import Feature, Observation, Source
 
 FEATURES = {
-    "traffic rose": Feature("log2 of the rate of what is asked about", +1, 0.7),
+    "traffic rose": Feature("log2 of the rate of what is asked about", +1, 1.5),
+    "nobody else explains": Feature("share of the change that no entity explains most of, where traffic rose", +1, 0.5),
+    "brings the traffic": Feature("share of the added requests", +1, 0.5),
     "traffic explains": Feature("share of the change, at the slope of the reference", +1, 0.4),
     "traffic rose there": Feature("log2 of the rate of an entry, beyond the symptom's", +1, 1.0),
     "is asked more": Feature("log2 of its rate", -1, 1.0),
@@ -17,6 +24,8 @@ FEATURES = {
 TOLD = 1.15  # times the traffic, from which it is told
 LEAST = 0.3  # log2 of a rate
 LEAST_REQUESTS = 50  # in the focus
+MUCH = 1.3  # times the traffic, from which it is asked who brings it
+HALF = 0.4  # of the added requests, beyond its usual share
 
 
 def _observe(case: Case) -> Iterator[Observation]:
@@ -44,6 +53,39 @@ def _of_symptom(case: Case) -> Iterator[Observation]:
     yield Observation(("load", service), "traffic rose", math.log2(load.ratio), "traffic", "load", facts, service=service)
     if load.explains:
         yield Observation(("load", service), "traffic explains", load.explains, "traffic", service=service)
+    most = max(case.sizes.values(), default=0.0) / case.effect.delta if case.effect.delta > 0 else 1.0
+    yield Observation(("load", service), "nobody else explains", max(1 - most, 0.0) * min(math.log2(load.ratio), 1.0), "traffic", service=service)
+    if load.ratio >= MUCH:
+        yield from _bringers(case)
+
+
+def _bringers(case: Case) -> Iterator[Observation]:
+    """Values of the requests themselves that account for most of those that were added."""
+    here, question = case.here, case.question
+    table = case.traces.table.take(pa.array(here.roots))
+    rate = np.where(here.in_focus, here.adjusted_count / question.focus.seconds, -here.adjusted_count / question.reference.seconds)
+    added = float(rate.sum())
+    for column in table.column_names:
+        if not arrow.is_attribute_column(column):
+            continue
+        _, letter, key = arrow.split_attribute_column(column)
+        if letter not in COMPARED_TYPES or key in IDENTITIES:
+            continue
+        code, values = arrow.codes(table[column])
+        if not 1 < len(values) <= MOST_VALUES:
+            continue
+        known = code >= 0
+        grown = np.bincount(code[known], rate[known], len(values))
+        before = np.bincount(code[known], np.where(here.in_focus, 0.0, -rate)[known], len(values))
+        most = int(np.argmax(grown))
+        # What all values share in is more of everything; one that was rare and is most of what came is a visitor.
+        share, usual = float(grown[most] / added), float(before[most] / max(before.sum(), 1e-12))
+        if share - usual > HALF:
+            value = str(values[most])
+            facts = {"key": key, "value": value, "share": share, "usual": usual}
+            about = {"service": question.service, "key": key, "value": value}
+            entity = ("attribute", key)
+            yield Observation(entity, "brings the traffic", min(share, 1.0), "traffic", "brings-traffic", facts, about, {key: value}, question.service)
 
 
 SOURCE = Source("load", FEATURES, _observe)

@@ -13,12 +13,14 @@ from wirbel.core.diagnosis.case import Case
 from wirbel.core.diagnosis.evidence.observation import Feature, Observation, Source
 from wirbel.core.diagnosis.parts import DEPENDENCY, OWN, TRANSFER
 from wirbel.core.diagnosis.responsibility import ENTITY_KIND
+from wirbel.core.signals.entities import AT
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
 FEATURES = {
     "tenants slower": Feature("log2 of self time, beyond that of siblings elsewhere", +1, 1.0),
     "services slower there": Feature("services", +1, 2.0),
+    "located there": Feature("share of the change that is self time there", +1, 0.5),
     "all of it slower": Feature("log2 of self time, of the least of its parts", +1, 0.7),
     "one part alone": Feature("log2 of self time, of its worst part beyond the next", -1, 0.7),
     "crossings slower": Feature("log2 of time on the way to and from it, beyond others'", +1, 1.0),
@@ -30,11 +32,14 @@ ZONE = arrow.attribute_column("resource", "s", "cloud.availability_zone")
 MIN_SPANS = 20
 CLEAR = 0.25  # log2: a service is slower there from this on
 SOME = 0.05  # log2: less is noise
+LEAST_SHARE = 0.05  # of the change
 
 
 def _observe(case: Case) -> Iterator[Observation]:
     columns = [(kind, column) for kind, column in (("instance", "instance"), ("host", "host"), ("zone", ZONE)) if column in case.traces.table.column_names]
     own = {kind: _Changes.of(case, column, OWN) for kind, column in columns}
+    for kind, column in columns:
+        yield from _located(case, kind, column)
     for kind, changes in own.items():
         yield from _parts_of_services(changes) if kind == "instance" else _tenants(kind, changes)
     if "host" in own and "zone" in own:
@@ -90,6 +95,26 @@ class _Changes:
         return there[rows] - np.nanmean(elsewhere[rows], axis=1) if len(rows) else np.zeros(0), rows
 
 
+def _located(case: Case, kind: str, column: str) -> Iterator[Observation]:
+    """Share of the change that is self time at each place, over what is usual for the same part."""
+    here, delta = case.here, case.effect.delta
+    place, places = case.traces.codes(column)
+    rows = _rows(case, (OWN,))
+    rows = rows[place[rows] >= 0]
+    if case.effect.unit != "s" or not len(rows) or not delta:
+        return
+    part, request = here.part[rows], here.request[rows]
+    amount, weight, focus = here.self_time[rows] / 1e9, here.adjusted_count[request], here.in_focus[request]
+    usual = np.nan_to_num(_mean(part[~focus], amount[~focus], weight[~focus], len(here.parts)))
+    added = np.bincount(place[rows][focus], (weight * (amount - usual[part]))[focus], len(places)) / here.adjusted_count[here.in_focus].sum()
+    service, names = case.traces.codes("service")
+    for n, name in enumerate(places):
+        share = float(added[n] / delta)
+        if share > LEAST_SHARE:
+            of = names[service[np.argmax(place == n)]] if kind == "instance" else None
+            yield Observation((kind, name), "located there", min(share, 1.0), service=of)
+
+
 def _tenants(kind: str, changes: _Changes) -> Iterator[Observation]:
     for place, name in enumerate(changes.places):
         apart, rows = changes.beside(place)
@@ -100,7 +125,7 @@ def _tenants(kind: str, changes: _Changes) -> Iterator[Observation]:
             continue
         hurt = sorted(changes.rows[row] for row in rows[apart > CLEAR])
         facts = {"kind": kind, "value": name, "services": hurt, "times": 2.0**mean}
-        yield Observation((kind, name), "tenants slower", mean, "saturation", "tenants" if hurt else None, facts)
+        yield Observation((kind, name), "tenants slower", mean, "saturation" if kind == "host" else None, "tenants" if hurt else None, facts)
         yield Observation((kind, name), "services slower there", len(hurt) ** 2 / len(rows))
 
 
@@ -165,17 +190,20 @@ def _rows(case: Case, kinds: tuple[str, ...]) -> Ints:
 
 def _crossings(case: Case, kind: str, place: Ints, names: list[str]) -> Iterator[Observation]:
     here, traces = case.here, case.traces
-    calls = _rows(case, (TRANSFER,))
+    calls = _rows(case, (TRANSFER, DEPENDENCY))
     child = np.full(len(traces), -1, np.int64)
     served = np.flatnonzero(traces.parent >= 0)
     child[traces.parent[served]] = served
-    calls = calls[child[calls] >= 0]
-    one, other = place[calls], place[child[calls]]
+    peer, peers = traces.codes("peer")
+    where = _places_of_peers(case, kind, peers, names)
+    one = place[calls]
+    other = np.where(child[calls] >= 0, place[child[calls]], where[peer[calls]])
     both = (one >= 0) & (other >= 0)
     calls, one, other = calls[both], one[both], other[both]
     if len(calls) < 2 * MIN_SPANS:
         return
-    way = np.maximum(traces.duration[calls] - traces.duration[child[calls]], 0) / 1e9
+    inside = np.where(child[calls] >= 0, traces.duration[child[calls]], 0)
+    way = np.maximum(traces.duration[calls] - inside, 0) / 1e9
     focus = here.in_focus[here.request[calls]]
     weight = here.adjusted_count[here.request[calls]]
     total_focus = here.adjusted_count[here.in_focus].sum()
@@ -195,6 +223,25 @@ def _crossings(case: Case, kind: str, place: Ints, names: list[str]) -> Iterator
             yield Observation((kind, name), "crossings slower", apart, "network", "crossings", facts)
         if adds > 0.02:
             yield Observation((kind, name), "crossings add", min(adds, 1.0), "network")
+
+
+def _places_of_peers(case: Case, kind: str, peers: list[str], names: list[str]) -> Ints:
+    """Where each peer runs that sends no spans, as a number of ``names`` (−1: not known; one more for no peer): what measures of it say."""
+    host, hosts = case.traces.codes("host")
+    found = np.full(len(peers) + 1, -1, np.int64)
+    zone_of: dict[str, int] = {}
+    if kind == "zone":
+        zone, _ = case.traces.codes(ZONE)
+        zone_of = {hosts[h]: int(z) for h, z in zip(*np.unique(np.stack([host, zone]), axis=1), strict=True) if h >= 0 and z >= 0}
+    number = {name: n for n, name in enumerate(names)}
+    by_address = {name.rpartition(AT)[2]: n for n, name in enumerate(peers)}
+    m = case.measures
+    for row in range(len(m)):
+        at = m.host[row]
+        for text in (m.instance[row], *m.labels[row].values()):
+            if at and text in by_address and m.service[row] not in peers:
+                found[by_address[text]] = zone_of.get(at, -1) if kind == "zone" else number.get(at, -1)
+    return found
 
 
 def _mean(group: Ints, values: Floats, weight: Floats, size: int) -> Floats:
