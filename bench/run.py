@@ -25,8 +25,9 @@ from bench.json_door import bench_json
 from bench.lookup import bench_lookup
 from bench.world import bench_world
 from wirbel.core import arrow
-from wirbel.core.signals import otlp, spans
+from wirbel.core.signals import otlp
 from wirbel.core.signals.attributes import plain_value
+from wirbel.demo.fill import store
 from wirbel.demo.history import make_history
 from wirbel.demo.making import recorded
 from wirbel.demo.world.skerry import SKERRY
@@ -221,12 +222,11 @@ def bench_logs_and_points() -> None:
 
 
 def bench_questions() -> None:
-    """Diagnosis and Overview on about a million spans."""
+    """Diagnosis and Overview on about a million spans, with their metrics and logs."""
     Block.objects.all().delete()
     world = recorded(SKERRY, 1, NOW - 6 * HOUR_NS, NOW, 3.8, make_history(1, NOW))
     for first in range(NOW - 6 * HOUR_NS, NOW, HOUR_NS // 2):
-        with transaction.atomic():
-            packer.write(Stream.SPANS, spans.combine([world.traffic.spans(first, first + HOUR_NS // 2)]), level=1)
+        store(world.telemetry(first, first + HOUR_NS // 2))
     count = sum(Block.objects.filter(stream=Stream.SPANS).values_list("rows", flat=True))
     start, end = NOW - 6 * HOUR_NS, NOW
     found = windows.signal(start, end)

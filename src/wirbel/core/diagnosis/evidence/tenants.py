@@ -147,12 +147,11 @@ def _parts_of_services(changes: _Changes) -> Iterator[Observation]:
 
 def _parts_of_zones(case: Case, changes: _Changes) -> Iterator[Observation]:
     """Whether what runs on all hosts of a zone is slower, or on one alone."""
-    host, hosts = case.traces.codes("host")
-    zone, zones = case.traces.codes(ZONE)
-    pairs = {(int(z), int(h)) for z, h in zip(*np.unique(np.stack([zone, host]), axis=1), strict=True) if z >= 0 and h >= 0}
+    hosts, zones = case.traces.codes("host")[1], case.traces.codes(ZONE)[1]
+    pairs = _zones_of_hosts(case)
     mean = {h: float(np.average(apart, weights=np.sqrt(changes.spans[rows, h]))) for h in range(len(hosts)) for apart, rows in [changes.beside(h)] if len(rows)}
     for z, name in enumerate(zones):
-        inside = sorted(mean[h] for one, h in pairs if one == z and h in mean)
+        inside = sorted(mean[h] for h, one in pairs if one == z and h in mean)
         if len(inside) > 1:
             if inside[0] > SOME:
                 yield Observation(("zone", name), "all of it slower", inside[0])
@@ -227,12 +226,9 @@ def _crossings(case: Case, kind: str, place: Ints, names: list[str]) -> Iterator
 
 def _places_of_peers(case: Case, kind: str, peers: list[str], names: list[str]) -> Ints:
     """Where each peer runs that sends no spans, as a number of ``names`` (−1: not known; one more for no peer): what measures of it say."""
-    host, hosts = case.traces.codes("host")
+    hosts = case.traces.codes("host")[1]
     found = np.full(len(peers) + 1, -1, np.int64)
-    zone_of: dict[str, int] = {}
-    if kind == "zone":
-        zone, _ = case.traces.codes(ZONE)
-        zone_of = {hosts[h]: int(z) for h, z in zip(*np.unique(np.stack([host, zone]), axis=1), strict=True) if h >= 0 and z >= 0}
+    zone_of = {hosts[h]: z for h, z in _zones_of_hosts(case)} if kind == "zone" else {}
     number = {name: n for n, name in enumerate(names)}
     by_address = {name.rpartition(AT)[2]: n for n, name in enumerate(peers)}
     m = case.measures
@@ -242,6 +238,13 @@ def _places_of_peers(case: Case, kind: str, peers: list[str], names: list[str]) 
             if at and text in by_address and m.service[row] not in peers:
                 found[by_address[text]] = zone_of.get(at, -1) if kind == "zone" else number.get(at, -1)
     return found
+
+
+def _zones_of_hosts(case: Case) -> set[tuple[int, int]]:
+    """Pairs of a host and a zone in which it was seen, as the traces' codes of both."""
+    (host, _), (zone, zones) = case.traces.codes("host"), case.traces.codes(ZONE)
+    known = (host >= 0) & (zone >= 0)
+    return {divmod(pair, len(zones)) for pair in np.unique(host[known] * len(zones) + zone[known]).tolist()}
 
 
 def _mean(group: Ints, values: Floats, weight: Floats, size: int) -> Floats:
