@@ -36,7 +36,7 @@ class Known(Protocol):
     def changes(self) -> list[Change]: ...
 
     def diagnosis(self, service: str, signal: Signal, focus: tuple[int, int]) -> dict[str, Any]:
-        """The answer as scripts get it (CONTRACTS); raises WirbelError."""
+        """The answer as scripts get it; raises WirbelError."""
         ...
 
 
