@@ -9,6 +9,7 @@ import numpy.typing as npt
 
 from wirbel.core.diagnosis.case import Case, Entity
 from wirbel.core.diagnosis.changes import Judged
+from wirbel.core.diagnosis.evidence.tenants import ZONE
 from wirbel.core.signals.entities import AT
 
 Floats = npt.NDArray[np.float64]
@@ -48,15 +49,19 @@ SIGNS = {
 
 def touching(case: Case, entity: Entity, service: str | None) -> Iterator[tuple[Judged, Floats]]:
     """Changes that may have to do with a candidate, each with its features, shape (COLUMNS,)."""
-    near = [judged for judged in case.judged if judged not in acquitted(case, entity) and relation(case, judged, entity, service)]
-    nearest = min(near, key=lambda j: (j.lead_s < 0, abs(j.lead_s)), default=None)
-    for judged in near:
-        yield judged, _row(case, judged, relation(case, judged, entity, service) or "", judged is nearest)
+    found = [(judged, how) for judged in case.judged if not _is_acquitted(judged, entity) and (how := relation(case, judged, entity, service))]
+    nearest = min((judged for judged, _ in found), key=lambda j: (j.lead_s < 0, abs(j.lead_s)), default=None)
+    for judged, how in found:
+        yield judged, _row(judged, how, judged is nearest)
 
 
 def acquitted(case: Case, entity: Entity) -> list[Judged]:
     """Changes of an entity at which it did not step, or that came too late: a change is responsible only for what began with it."""
-    return [judged for judged in case.judged if judged.entity == entity and judged.verdict in ("too-late", "innocent", "earlier")]
+    return [judged for judged in case.judged if _is_acquitted(judged, entity)]
+
+
+def _is_acquitted(judged: Judged, entity: Entity) -> bool:
+    return judged.entity == entity and judged.verdict in ("too-late", "innocent", "earlier")
 
 
 def relation(case: Case, judged: Judged, entity: Entity, service: str | None) -> str | None:
@@ -81,7 +86,7 @@ def relation(case: Case, judged: Judged, entity: Entity, service: str | None) ->
 def _tenants(case: Case, kind: str, name: str) -> set[str]:
     m = case.measures
     found = {m.service[row] or "" for row in range(len(m)) if m.host[row] == name} if kind == "host" else set()
-    column = "host" if kind == "host" else "resource.s:cloud.availability_zone"
+    column = "host" if kind == "host" else ZONE
     if column in case.traces.table.column_names:
         rows = case.traces.equal(column, name)
         code, names = case.traces.codes("service")
@@ -96,7 +101,7 @@ def _peers(case: Case, service: str) -> set[str]:
     return {s.entities[n][1] for n in np.flatnonzero(s.calls[s.entities.index(("service", service))])}
 
 
-def _row(case: Case, judged: Judged, how: str, nearest: bool) -> Floats:
+def _row(judged: Judged, how: str, nearest: bool) -> Floats:
     change, lead = judged.change, judged.lead_s
     given = {
         "stepped": judged.verdict == "responsible",

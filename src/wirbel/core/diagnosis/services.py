@@ -22,7 +22,8 @@ Floats = npt.NDArray[np.float64]
 Bools = npt.NDArray[np.bool_]
 Entity = tuple[str, str]
 SMOOTHED = 5  # minutes
-STEPS, BACKTRACK = 60, 0.1  # of the walk along calls
+STEPS = 60  # of the walk along calls
+BACKTRACK = 0.1  # how willing it is to go back to a caller
 
 
 @dataclass(frozen=True)
@@ -76,18 +77,6 @@ class Services:
         return cls(entities, _smooth(seconds) / count, _smooth(failed) / count, rate, calls, consumer, *_windows(grid, question), symptom)
 
     @cached_property
-    def slower(self) -> Floats:
-        """log2 of the mean time, focus over reference."""
-        return self._ratio(self.seconds * np.maximum(_smooth(self.rate), 0), _smooth(self.rate))
-
-    @cached_property
-    def failing(self) -> Floats:
-        """How much more of it fails, as a share."""
-        weight = _smooth(self.rate)
-        before, after = (_mean(self.failed, weight, window) for window in (self.reference, self.focus))
-        return np.asarray(after - before)
-
-    @cached_property
     def busier(self) -> Floats:
         """log2 of the rate, focus over reference."""
         before, after = (self.rate[:, window].mean(axis=1) if window.any() else np.zeros(len(self.entities)) for window in (self.reference, self.focus))
@@ -107,17 +96,7 @@ class Services:
         """
         if self.symptom is None or not len(self.entities):
             return np.zeros(len(self.entities))
-        similar = np.maximum(self._similar, 1e-6)
-        step = np.where(self.calls, similar[None, :], 0.0)
-        stay = np.diag(np.maximum(similar - step.max(axis=1), 0))
-        step = step + np.where(self.calls.T, BACKTRACK * similar[None, :], 0.0) + stay
-        step = step / np.maximum(step.sum(axis=1, keepdims=True), 1e-12)
-        at = np.zeros(len(step))
-        at[self.symptom] = 1.0
-        visited = np.zeros(len(step))
-        for _ in range(STEPS):
-            at = at @ step
-            visited += at
+        visited = visits(self.calls, self._similar, self.symptom, STEPS)
         visited[self.symptom] = 0.0
         return np.asarray(visited / max(visited.max(), 1e-12))
 
@@ -126,14 +105,7 @@ class Services:
         """The highest correlation of an entity's time or failures with the symptom's."""
         used = self.reference | self.focus
         values = np.stack([self.seconds[:, used], self.failed[:, used]], axis=1)
-        z = (values - values.mean(axis=2, keepdims=True)) / np.maximum(values.std(axis=2, keepdims=True), 1e-12)
-        corr = np.abs(np.einsum("smt,ot->smo", z, z[self.symptom or 0]) / max(int(used.sum()), 1))
-        return np.asarray(corr.reshape(len(corr), -1).max(axis=1))
-
-    def _ratio(self, total: Floats, weight: Floats) -> Floats:
-        before, after = (total[:, window].sum(axis=1) / np.maximum(weight[:, window].sum(axis=1), 1e-9) for window in (self.reference, self.focus))
-        with np.errstate(divide="ignore", invalid="ignore"):
-            return np.where((before > 0) & (after > 0), np.log2(after / before), 0.0)
+        return correlated(values, values[self.symptom or 0])
 
     def _z(self, values: Floats, floor: float) -> Floats:
         before, after = values[:, self.reference], values[:, self.focus]
@@ -142,16 +114,44 @@ class Services:
         return np.asarray((after.mean(axis=1) - before.mean(axis=1)) / np.maximum(before.std(axis=1), floor))
 
 
+def correlated(values: Floats, own: Floats) -> Floats:
+    """The highest correlation, whichever its sign, of any series of each entity with one of ``own``.
+
+    ``values`` is of shape (entities, series, minutes), ``own`` of shape (series, minutes); the result of shape (entities,).
+    """
+    z, ours = (_standardised(x) for x in (values, own))
+    corr = np.abs(np.einsum("smt,ot->smo", z, ours) / max(values.shape[2], 1))
+    return np.asarray(corr.reshape(len(corr), -1).max(axis=1))
+
+
+def _standardised(values: Floats) -> Floats:
+    return (values - values.mean(axis=-1, keepdims=True)) / np.maximum(values.std(axis=-1, keepdims=True), 1e-12)
+
+
+def visits(calls: Bools, similar: Floats, start: int, steps: int) -> Floats:
+    """How often a walker from ``start`` comes by each entity, shape (entities,), who goes from callers to callees by how ``similar`` these are.
+
+    Random walk on the call graph (Kim, Sumbaly and Shah, SIGMETRICS 2013). ``calls`` (entities, entities): the first calls the second.
+    """
+    similar = np.maximum(similar, 1e-6)
+    forward = np.where(calls, similar[None, :], 0.0)
+    stay = np.diag(np.maximum(similar - forward.max(axis=1), 0))
+    step = forward + np.where(calls.T, BACKTRACK * similar[None, :], 0.0) + stay
+    step = step / np.maximum(step.sum(axis=1, keepdims=True), 1e-12)
+    at, visited = np.zeros(len(step)), np.zeros(len(step))
+    at[start] = 1.0
+    for _ in range(steps):
+        at = at @ step
+        visited += at
+    return visited
+
+
 def _windows(grid: Grid, question: Question) -> tuple[Bools, Bools]:
     times = grid.times
     return (
         (times >= question.reference.start) & (times + grid.step_ns <= question.reference.end),
         (times >= question.focus.start) & (times < question.focus.end),
     )
-
-
-def _mean(values: Floats, weight: Floats, window: Bools) -> Floats:
-    return (values * weight)[:, window].sum(axis=1) / np.maximum(weight[:, window].sum(axis=1), 1e-9)
 
 
 def _smooth(values: Floats) -> Floats:

@@ -89,13 +89,13 @@ def weights(drills: Sequence[Observed]) -> dict[str, Any]:
     columns = (*change_choice.COLUMNS, ANY)
     offered = [Options(np.c_[one.x, np.ones(len(one.x))], one.right) for drill in drills for one in drill.changes]
     changes = fit(together(offered), np.array([change_choice.SIGNS.get(name, 0) for name in columns]), L2)
-    worlds = sorted({drill.world for drill in drills})
+    worlds = sorted({f"{drill.world} {drill.seed}" for drill in drills})
     return {
         "version": 1,
         "fitted": {
             "at": datetime.now(UTC).isoformat(timespec="seconds"),
             "drills": len(drills),
-            "worlds": f"{worlds[0]} … {worlds[-1]}",
+            "worlds": worlds,
             "l2": L2,
             "sources": digest(*SOURCES),
         },

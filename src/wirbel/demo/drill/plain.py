@@ -16,6 +16,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from wirbel.core import arrow
+from wirbel.core.diagnosis import services
 from wirbel.core.series import cells as cell_series
 from wirbel.core.series.grid import Grid
 from wirbel.core.series.percentiles import HEADLINE
@@ -25,9 +26,7 @@ from wirbel.core.signals.entities import place_of
 from wirbel.core.topology.graph import EntityId
 
 Floats = npt.NDArray[np.float64]
-BACKTRACK = 0.1  # of the random walk: how willing it is to go back to a caller
-STAY = 1.0
-STEPS = 200
+STEPS = 200  # of the random walk
 SMOOTHED = 5  # minutes
 ANOMALOUS = 3.0  # standard deviations
 
@@ -123,28 +122,13 @@ def correlation(g: Given) -> list[str]:
 def _correlated(g: Given) -> Floats:
     """The highest correlation of any of a service's series with one of the symptom's, in reference and focus together."""
     used = g.before | g.during
-    x = g.values[:, :, used]
-    z = (x - x.mean(axis=2, keepdims=True)) / np.maximum(x.std(axis=2, keepdims=True), 1e-12)
-    own = z[g.symptom, :2]
-    corr = np.abs(np.einsum("smt,ot->smo", z[:, :2], own) / used.sum())
-    return np.asarray(corr.reshape(len(corr), -1).max(axis=1))
+    values = g.values[:, :2, used]
+    return services.correlated(values, values[g.symptom])
 
 
 def random_walk(g: Given) -> list[str]:
     """Where a walker ends up who goes from callers to callees, the rather the more one correlates with the symptom."""
-    similar = np.maximum(_correlated(g), 1e-6)
-    forward = np.where(g.calls, similar[None, :], 0.0)
-    backward = np.where(g.calls.T, BACKTRACK * similar[None, :], 0.0)
-    stay = np.diag(np.maximum(similar - forward.max(axis=1), 0) * STAY)
-    step = forward + backward + stay
-    step = step / np.maximum(step.sum(axis=1, keepdims=True), 1e-12)
-    at = np.zeros(len(step))
-    at[g.symptom] = 1.0
-    visited = np.zeros(len(step))
-    for _ in range(STEPS):
-        at = at @ step
-        visited += at
-    return _ranked(g, visited)
+    return _ranked(g, services.visits(g.calls, _correlated(g), g.symptom, STEPS))
 
 
 def deepest(g: Given) -> list[str]:

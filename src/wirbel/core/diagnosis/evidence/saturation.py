@@ -50,17 +50,16 @@ def _observe(case: Case) -> Iterator[Observation]:
                 rose = float(level - before) - shared.get(m.metric[row], 0.0)
                 keep(entity, "near its limit", max(float(level) - 0.5, 0.0) if rose > RISE else 0.0, row)
                 keep(entity, "share rose", max(rose, 0.0), row)
-            if rises and waiting[row]:
-                keep(entity, "waits more", float(np.log2((m.after[row] + 0.5) / (max(m.before[row], 0) + 0.5))), row)
-            if rises and failing[row]:
-                keep(entity, "fails more", float(np.log2((m.after[row] + 0.5) / (max(m.before[row], 0) + 0.5))), row)
+            for feature, speaks in (("waits more", waiting), ("fails more", failing)):
+                if rises and speaks[row]:
+                    keep(entity, feature, float(np.log2((m.after[row] + 0.5) / (max(m.before[row], 0) + 0.5))), row)
             if apart > CLEAR:
                 keep(entity, "metrics moved", min(float(apart), MOST), row)
                 count.setdefault(entity, set()).add(m.metric[row])
     for (entity, feature), (value, row) in best.items():
         facts = {"metric": m.metric[row], "unit": m.unit[row], "before": float(m.before[row]), "after": float(m.after[row]), "level": float(m.level[row])}
         about = {"service": m.service[row] or "", "metric": m.metric[row]}
-        yield Observation(entity, feature, value, m.mechanism(row), "metric", facts, about, *_named(entity, m, row))
+        yield Observation(entity, feature, value, m.mechanism(row), "metric", facts, about, service=_service_of(entity, m, row))
     for entity, metrics in count.items():
         yield Observation(entity, "several metrics moved", float(len(metrics)))
 
@@ -74,10 +73,8 @@ def _shared_rise(m: Measures) -> dict[str, float]:
     return {metric: max(float(np.median(values)), 0.0) for metric, values in rises.items() if len(values) > 2}
 
 
-def _named(entity: Entity, m: Measures, row: int) -> tuple[dict[str, str], str | None]:
-    if entity[0] == "instance":
-        return {}, m.service[row]
-    return {}, entity[1] if entity[0] == "service" else None
+def _service_of(entity: Entity, m: Measures, row: int) -> str | None:
+    return m.service[row] if entity[0] == "instance" else entity[1] if entity[0] == "service" else None
 
 
 def entities_of(m: Measures, row: int, serving: set[str], addresses: dict[str, Entity]) -> set[Entity]:
