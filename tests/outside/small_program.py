@@ -35,13 +35,13 @@ from opentelemetry.sdk.trace.export import BatchSpanProcessor
 log = logging.getLogger("harbour.office")
 
 
-def send_as(name: str) -> None:
+def send_as(name: str, metrics_every_ms: int = 400) -> None:
     resource = Resource.create({"service.name": name, "service.instance.id": f"{name}-{os.getpid()}", "host.name": "quay", "process.pid": os.getpid()})
     tracing = TracerProvider(resource=resource)
     tracing.add_span_processor(BatchSpanProcessor(OTLPSpanExporter(), schedule_delay_millis=200))
     trace.set_tracer_provider(tracing)
     fine = View(instrument_type=Histogram, instrument_name="harbour.*", aggregation=ExponentialBucketHistogramAggregation())
-    reader = PeriodicExportingMetricReader(OTLPMetricExporter(), export_interval_millis=400)
+    reader = PeriodicExportingMetricReader(OTLPMetricExporter(), export_interval_millis=metrics_every_ms)
     metrics.set_meter_provider(MeterProvider(resource=resource, metric_readers=[reader], views=[fine]))
     logging_to = LoggerProvider(resource=resource)
     logging_to.add_log_record_processor(BatchLogRecordProcessor(OTLPLogExporter(), schedule_delay_millis=200))

@@ -45,14 +45,14 @@ SUMS = pa.schema(
 CELL_SCHEMA = pa.unify_schemas([KEYS, SUMS])
 
 
-def derive(table: pa.Table) -> pa.Table:
-    """Cells of a table of spans."""
+def derive(table: pa.Table, step_ns: int = MINUTE_NS) -> pa.Table:
+    """Cells of a table of spans; ``minute`` is the start of a stretch of ``step_ns``."""
     if not table.num_rows:
         return CELL_SCHEMA.empty_table()
     start, duration = arrow.numbers(table["start"]), arrow.numbers(table["duration"])
     weight, seconds = arrow.numbers(table["weight"]), duration / 1e9
     columns: dict[str, pa.Array | pa.ChunkedArray] = {name: table[name] for name in KEYS.names if name in table.column_names}
-    columns["minute"] = pa.array(start - start % MINUTE_NS)
+    columns["minute"] = pa.array(start - start % step_ns)
     columns["entry"] = pa.array(spans.is_entry(table))
     columns |= {
         "bucket": pa.array(sketch.bucket_of(seconds).astype(np.int16)),

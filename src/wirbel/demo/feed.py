@@ -19,8 +19,8 @@ from wirbel.core.signals.changes import parse_time
 from wirbel.demo.history import KEPT, ahead, everyday, later
 from wirbel.demo.making import World
 from wirbel.demo.practice import Practice, write
+from wirbel.demo.telemetry import durations, metrics
 from wirbel.demo.telemetry import logs as log_lines
-from wirbel.demo.telemetry import metrics
 from wirbel.demo.world.skerry import SKERRY
 
 STEP_NS = 10**9
@@ -97,7 +97,7 @@ class Feed:
         """Samples of the minute that ended at ``minute``."""
         held = spans.concat(self.minute)
         over = pa.array(arrow.numbers(held["start"]) < minute)
-        self._send("metrics", metrics.request_durations(held.filter(over)))
+        self._send("metrics", durations.request_durations(held.filter(over)))
         self._send("metrics", metrics.gauges(world.state, self.history, self.seed, minute, minute + 1))
         self.minute = [held.filter(pa.compute.invert(over))]
 

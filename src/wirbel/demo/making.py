@@ -8,7 +8,7 @@ import pyarrow as pa
 
 from wirbel.core.signals import logs as log_model
 from wirbel.core.signals import points, spans
-from wirbel.demo.telemetry import logs, metrics
+from wirbel.demo.telemetry import durations, logs, metrics
 from wirbel.demo.world.conditions import Conditions
 from wirbel.demo.world.happenings import Happenings
 from wirbel.demo.world.requests import Traffic
@@ -53,7 +53,7 @@ class World:
         return Telemetry(
             spans.combine([made]),
             log_model.combine([logs.of_requests(self.state.topology, made), logs.lines(self.state, self.happenings, self.seed, start, end)]),
-            points.combine([metrics.gauges(self.state, self.happenings, self.seed, start, end), metrics.request_durations(made)]),
+            points.combine([metrics.gauges(self.state, self.happenings, self.seed, start, end), durations.request_durations(made)]),
         )
 
 

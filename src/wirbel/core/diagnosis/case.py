@@ -16,7 +16,7 @@ from wirbel.core.diagnosis.attribution import Contribution, Effect
 from wirbel.core.diagnosis.contrast import Standout
 from wirbel.core.diagnosis.error_origins import origins
 from wirbel.core.diagnosis.measures import Measures, measure
-from wirbel.core.diagnosis.model import Load, Moved, Question
+from wirbel.core.diagnosis.model import MINUTE_S, Load, Moved, Question
 from wirbel.core.diagnosis.onset import Onset
 from wirbel.core.diagnosis.parts import Part
 from wirbel.core.diagnosis.requests import Requests
@@ -296,9 +296,10 @@ class Case:
 
     @cached_property
     def services(self) -> Services:
-        """From cells; where there are none, from the spans that there are."""
-        table = cells.derive(self.records.spans) if self.records.cells is None else self.records.cells
-        return Services.of(table, self.question)
+        """From cells; where there are none, or windows are too short for minutes, from the spans that there are."""
+        step_s, kept = self.question.step_s, self.records.cells
+        by_minute = kept is not None and step_s == MINUTE_S
+        return Services.of(kept if by_minute else cells.derive(self.records.spans, step_s * 10**9), self.question)
 
     def examples(self) -> dict[str, tuple[str, str]]:
         """A bad request near the middle of the bad ones, and a normal one near the middle of the reference."""

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from wirbel.core import arrow
 from wirbel.core.diagnosis.requests import Requests
@@ -26,7 +27,7 @@ LEAST_EXPLAINED = 0.02  # of the change
 SIGNIFICANT = 0.01  # adjusted p
 MOST_MARKS_IN_TABLE = 2**24  # bytes
 NEW = 0.1  # of its rate in the focus: a value seen less often before is new
-COMPARED_TYPES = "sib"  # letters of attribute columns whose values are compared: text, integers and booleans
+COMPARED_TYPES = "sibj"  # letters of attribute columns whose values are compared: text, integers, booleans and lists
 IDENTITIES = {
     "url.full",
     "url.path",
@@ -37,11 +38,14 @@ IDENTITIES = {
     "thread.name",
     "network.peer.port",
     "client.port",
+    "server.port",  # on spans of servers older instrumentation puts the client's there
     "code.line.number",
     "code.function.name",
 }
 """Never a group: every request has its own, or, of code, the operation says the same."""
 
+_STATEMENTS = arrow.attribute_column("span", "s", "db.query.text")
+_LIST_OF_ONE = r'^\["([^"\\]*)"\]$'
 _BASE = {"version": "service.version", "instance": "service.instance.id", "host": "host.name", "operation": "operation"}
 
 
@@ -82,6 +86,15 @@ def _columns(table: pa.Table) -> list[tuple[str, str]]:
     return found
 
 
+def compared(values: pa.ChunkedArray, column: str) -> pa.Array | pa.ChunkedArray:
+    """What is compared of an attribute's values: statements without what they look for; the one text in a list, as captured headers are sent."""
+    if column == _STATEMENTS:
+        return without_literals(pa.concat_arrays(values.chunks))
+    if arrow.is_attribute_column(column) and arrow.split_attribute_column(column)[1] == "j":
+        return pc.replace_substring_regex(values, _LIST_OF_ONE, r"\1")
+    return values
+
+
 @dataclass(frozen=True)
 class _Marks:
     """Pairs (request, mark), each once; what each mark says, and its group: one attribute of one service."""
@@ -109,9 +122,7 @@ def _marks(requests: Requests, over: Floats) -> tuple[_Marks, list[str]]:
     offset = group_offset = 0
     telling = np.abs(np.where(requests.in_focus, requests.adjusted_count * over, 0.0))
     for column, key in columns:
-        values = table[column]
-        if key == "db.query.text":
-            values = without_literals(pa.concat_arrays(values.chunks))
+        values = compared(table[column], column)
         code, distinct = arrow.codes(values)
         if not len(distinct):
             continue

@@ -22,7 +22,6 @@ from wirbel.core.signals.attributes import plain_dict
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
-STEP_NS = 60 * 10**9
 LIMITS = ("max", "limit", "capacity", "total", "size")
 """Last words of names of what bounds another measure (semantic conventions: ``*.limit``, ``*.max``)."""
 USAGES = ("usage", "used", "count", "current", "active")
@@ -44,7 +43,7 @@ NOISE = 0.03  # of its level by which any measure scatters
 
 @dataclass(frozen=True)
 class Measures:
-    """Series (rows) over minutes: ``values`` (series, minutes), NaN where nothing was sent; the rest of shape (series,)."""
+    """Series (rows) over steps of time, a minute as a rule: ``values`` (series, steps), NaN where nothing was sent; the rest of shape (series,)."""
 
     first: int  # ns
     values: Floats
@@ -178,13 +177,14 @@ def measure(table: pa.Table, question: Question) -> Measures:
     """
     # A new version of what is the same otherwise goes on with the series.
     table = table.set_column(table.schema.get_field_index("version"), "version", pa.nulls(table.num_rows, pa.string()))
-    # Minutes begin with the focus, so that none holds something of before it and of it.
+    step = question.step_s * 10**9
+    # Steps begin with the focus, so that none holds something of before it and of it.
     first = min(question.reference.start, question.focus.start)
-    first -= (first - question.focus.start) % STEP_NS
-    count = int((max(question.focus.end, question.reference.end) - first) // STEP_NS) + 1
-    times = first + np.arange(count) * STEP_NS
+    first -= (first - question.focus.start) % step
+    count = int((max(question.focus.end, question.reference.end) - first) // step) + 1
+    times = first + np.arange(count) * step
     number, of = points.series_of(table) if table.num_rows else (np.zeros(0, np.int64), np.zeros(0, np.int64))
-    minute = (arrow.numbers(table["time"]) - 1 - first) // STEP_NS if table.num_rows else np.zeros(0, np.int64)
+    minute = (arrow.numbers(table["time"]) - 1 - first) // step if table.num_rows else np.zeros(0, np.int64)
     inside = (minute >= 0) & (minute < count)
     values = _values(table, number, minute, inside, (len(of), count))
     described = table.select(["metric", "unit", "labels", "service", "instance", "host"]).take(pa.array(of)).to_pydict()
@@ -198,7 +198,7 @@ def measure(table: pa.Table, question: Question) -> Measures:
         service=described["service"],
         instance=described["instance"],
         host=described["host"],
-        reference=(times >= question.reference.start) & (times + STEP_NS <= question.reference.end),
+        reference=(times >= question.reference.start) & (times + step <= question.reference.end),
         focus=(times >= question.focus.start) & (times < question.focus.end),
     )
 

@@ -12,6 +12,8 @@ from wirbel.core.diagnosis.contrast import Standout
 from wirbel.core.diagnosis.onset import Onset
 from wirbel.core.errors import InvalidQuestion
 
+MINUTE_S = 60
+STEPS = 10  # that a window has at least, as long as they are no shorter than a second
 Signal = Literal["latency", "errors", "throughput"]
 
 
@@ -44,6 +46,12 @@ class Question:
     def __post_init__(self) -> None:
         if self.focus.start < self.reference.end and self.reference.start < self.focus.end:
             raise InvalidQuestion("focus and reference overlap; move one of them")
+
+    @property
+    def step_s(self) -> int:
+        """s from one value of a series to the next: a minute, or less where a window is short, so that it is more than a few values that are compared."""
+        shortest = min(self.reference.seconds, self.focus.seconds)
+        return int(min(max(shortest // STEPS, 1), MINUTE_S))
 
 
 @dataclass(frozen=True)

@@ -64,9 +64,6 @@ def _unexplained(case: Case, candidates: list[Candidate]) -> float:
 
 
 def _candidate(case: Case, seen: Seen, chance: float, weights: Weights) -> Candidate:
-    attributes: dict[str, str] = {}
-    for observation in seen.observations:
-        attributes |= observation.attributes
     service = next((observation.service for observation in seen.observations if observation.service), None)
     shares = [o.value for o in seen.observations if FEATURES[o.feature].unit == OF_CHANGE]
     candidate = Candidate(
@@ -75,7 +72,7 @@ def _candidate(case: Case, seen: Seen, chance: float, weights: Weights) -> Candi
         weights.mechanism(seen),
         min(max(shares, default=0.0), 1.0),
         service=service,
-        attributes=attributes,
+        attributes=seen.attributes,
         onset=case.moved.get(seen.entity) if case.question.signal != "throughput" else None,
         evidence=_evidence(seen, weights),
         confidence=weights.confidence(chance),

@@ -136,6 +136,16 @@ def _listed(names: Sequence[str]) -> str:
     return ", ".join(names[:MOST_NAMED]) + (f" and {len(names) - MOST_NAMED} more" if len(names) > MOST_NAMED else "")
 
 
+def _waits_first(facts: Facts) -> str:
+    before, after = (text.quantity(value, "s") for value in facts["gap"])
+    return f"Requests wait in {facts['service']} before it asks for anything: {before} → {after}, {text.share(facts['share'])} of the change."
+
+
+def _slow_at_everything(facts: Facts) -> str:
+    own, calls = (_times(facts[name]) for name in ("own", "calls"))
+    return f"{facts['service']} is slow at all it does: its own work takes {own} as long, and all its calls at least {calls}."
+
+
 def _crossings(facts: Facts) -> str:
     (c0, c1), (o0, o1) = ([text.quantity(value, "s") for value in facts[side]] for side in ("across", "others"))
     return f"The way to and from {facts['kind']} {facts['value']} went from {c0} to {c1}, other ways from {o0} to {o1}."
@@ -292,6 +302,8 @@ _OF: dict[str, Callable[[Facts], str]] = {
     "onset": _onset,
     "traffic": _traffic,
     "crossings": _crossings,
+    "waits-first": _waits_first,
+    "slow-at-everything": _slow_at_everything,
     "metric": _metric,
     "log-pattern": _log_pattern,
     "log-errors": _log_errors,

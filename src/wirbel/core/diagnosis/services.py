@@ -21,14 +21,14 @@ from wirbel.core.topology.graph import EntityId
 Floats = npt.NDArray[np.float64]
 Bools = npt.NDArray[np.bool_]
 Entity = tuple[str, str]
-SMOOTHED = 5  # minutes
+SMOOTHED = 5  # steps
 STEPS = 60  # of the walk along calls
 BACKTRACK = 0.1  # how willing it is to go back to a caller
 
 
 @dataclass(frozen=True)
 class Services:
-    """Entities (rows) by the minute: ``seconds`` mean time, ``failed`` share, ``rate`` a minute; all (entities, minutes)."""
+    """Entities (rows) by steps of time: ``seconds`` mean time, ``failed`` share, ``rate`` a step; all (entities, steps)."""
 
     entities: list[Entity]
     seconds: Floats
@@ -39,15 +39,16 @@ class Services:
     reference: Bools
     focus: Bools
     symptom: int | None  # row of the service that is asked about
+    step_s: int
 
     @classmethod
     def of(cls, table: pa.Table, question: Question) -> Services:
-        """From cells of the time from the reference to the end of the focus."""
+        """From cells, in the question's steps, of the time from the reference to the end of the focus."""
         start, end = min(question.reference.start, question.focus.start), max(question.reference.end, question.focus.end)
-        grid = Grid(start, end)
+        grid = Grid(start, end, finest=question.step_s)
         if not table.num_rows:
             nothing = np.zeros((0, grid.count))
-            return cls([], nothing, nothing, nothing, np.zeros((0, 0), np.bool_), np.zeros(0, np.bool_), *_windows(grid, question), None)
+            return cls([], nothing, nothing, nothing, np.zeros((0, 0), np.bool_), np.zeros(0, np.bool_), *_windows(grid, question), None, grid.step)
         minute = arrow.numbers(table["minute"])
         table = table.filter(pa.array((minute >= grid.first) & (minute < grid.first + grid.count * grid.step_ns)))
         served = cell_series.entries(table)
@@ -74,7 +75,7 @@ class Services:
         consumer = np.array([kind == "service" and name in consuming for kind, name in entities], np.bool_)
         symptom = place.get(question.service)
         count = np.maximum(_smooth(rate), 1e-9)
-        return cls(entities, _smooth(seconds) / count, _smooth(failed) / count, rate, calls, consumer, *_windows(grid, question), symptom)
+        return cls(entities, _smooth(seconds) / count, _smooth(failed) / count, rate, calls, consumer, *_windows(grid, question), symptom, grid.step)
 
     @cached_property
     def busier(self) -> Floats:

@@ -23,11 +23,13 @@ import numpy.typing as npt
 from wirbel.core.diagnosis.case import Entity
 from wirbel.core.diagnosis.evidence import FEATURES
 from wirbel.core.diagnosis.evidence.observation import Feature, Observation
+from wirbel.core.signals.entities import place_of
 from wirbel.core.stats.conditional_logit import probabilities
 
 Floats = npt.NDArray[np.float64]
 KINDS = ("service", "operation", "instance", "host", "container", "database", "external", "zone", "attribute", "load")
 """Kinds of candidates; each has a weight of its own: how often it is the cause."""
+CALLED = ("database", "external")  # kinds that are known by where they are called
 CLEAR = "the symptom is clear"
 CASE_FEATURES = {CLEAR: Feature("-log10 p of there being no change", +1, 3.0)}
 """Of a case as a whole: they tell candidates from none of them."""
@@ -48,6 +50,12 @@ class Seen:
     strongest: Mapping[str, Observation]
     observations: Sequence[Observation]
     clear: float
+
+    @property
+    def attributes(self) -> dict[str, str]:
+        """What tells it from others of its kind: of what is called, where; of an attribute, its value."""
+        found = place_of(self.entity[1]) if self.entity[0] in CALLED else {}
+        return found | {key: value for observation in self.observations for key, value in observation.attributes.items()}
 
     def row(self) -> Floats:
         """Its features as :data:`COLUMNS` has them."""

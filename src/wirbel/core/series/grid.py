@@ -14,7 +14,7 @@ Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
 LONGEST_SUMMARY_S = 3600  # that is kept; days are added up from them
 DAY_S = 24 * 3600
-STEPS = ((1.5 * DAY_S, 60), (6 * DAY_S, 600), (60 * DAY_S, 3600), (float("inf"), DAY_S))  # widest range (s) that is shown in steps of so many s
+STEPS = ((1.5 * DAY_S, 1), (6 * DAY_S, 600), (60 * DAY_S, 3600), (float("inf"), DAY_S))  # widest range (s) that is shown in steps of so many s, at least
 
 
 @dataclass(frozen=True)

@@ -21,8 +21,11 @@ _RESOURCE = ("container.id", "k8s.pod.name", "k8s.node.name", "cloud.availabilit
 
 def place_of(name: str) -> dict[str, str]:
     """The attributes in the name of something that is called at an address."""
-    namespace, at, address = name.rpartition(AT)
-    return {"db.namespace": namespace, "server.address": address} if at else {"server.address": name}
+    namespace, at, called = name.rpartition(AT)
+    address, colon, port = called.rpartition(":")
+    if not colon or not port.isdigit() or ":" in address:  # nothing but an address, or one of IPv6
+        address, port = called, ""
+    return ({"db.namespace": namespace} if at else {}) | {"server.address": address} | ({"server.port": port} if port else {})
 
 
 @dataclass(frozen=True)

@@ -96,12 +96,31 @@ def _without_port(addresses: pa.Array) -> pa.Array:
     return pc.replace_substring_regex(addresses, r":[0-9]+$", "")
 
 
-_URL = r"^[a-zA-Z][a-zA-Z0-9+.-]*://(?:[^/@]*@)?(?P<host>[^/:?#]+)(?::[0-9]+)?(?P<path>/[^?#]*)?"
+_URL = r"^[a-zA-Z][a-zA-Z0-9+.-]*://(?:[^/@]*@)?(?P<host>[^/:?#]+)(?::(?P<port>[0-9]{1,5}))?(?P<path>/[^?#]*)?"
+USUAL_PORTS = pa.array(["80", "443"])
+"""Of HTTP: an address is called without them."""
 
 
 @_remembered
 def _url_host(urls: pa.Array) -> pa.Array:
     return pc.struct_field(pc.extract_regex(urls, _URL), "host")
+
+
+@_remembered
+def _url_port(urls: pa.Array) -> pa.Array:
+    port = pc.struct_field(pc.extract_regex(urls, _URL), "port")
+    return pc.if_else(pc.equal(port, ""), None, port)
+
+
+@_remembered
+def _port_of(addresses: pa.Array) -> pa.Array:
+    return pc.struct_field(pc.extract_regex(addresses, r":(?P<port>[0-9]{1,5})$"), "port")
+
+
+def _as_called(address: pa.Array, port: pa.Array) -> pa.Array:
+    """``host:port``, or the host alone where the port goes without saying."""
+    told = pc.if_else(pc.is_in(port, value_set=USUAL_PORTS), None, port)
+    return pc.coalesce(pc.binary_join_element_wise(address, told, ":"), address)
 
 
 @_remembered
@@ -156,7 +175,9 @@ def derive(columns: Columns, name: pa.Array, kind: np.ndarray, status: np.ndarra
     own_path = without_ids(pc.coalesce(path, _url_path(url)))
     where = pc.coalesce(route, own_path)
     served = pc.binary_join_element_wise(method, where, " ")
-    address = _without_port(pc.coalesce(columns.text("server.address"), _url_host(url), columns.text("network.peer.address")))
+    given = pc.coalesce(columns.text("server.address"), _url_host(url), columns.text("network.peer.address"))
+    address = _without_port(given)
+    port = pc.coalesce(_port_of(given), columns.integer("server.port").cast(pa.string()), _url_port(url))
     asked = pc.if_else(pc.is_valid(_bare_method(name)), pc.binary_join_element_wise(method, own_path, " "), None)
     collection = pc.binary_join_element_wise(columns.text("db.operation.name"), columns.text("db.collection.name"), " ")
     statement = pc.coalesce(columns.text("db.query.summary"), collection, statement_summary(query))
@@ -180,7 +201,7 @@ def derive(columns: Columns, name: pa.Array, kind: np.ndarray, status: np.ndarra
             None,
         ),
         columns.text("messaging.system"),
-        address,
+        _as_called(address, port),
     )
     is_cache = pc.is_in(system, value_set=pa.array(sorted(CACHE_SYSTEMS)))
     is_broker = pc.or_(pc.is_valid(topic), pc.is_valid(columns.text("messaging.system")))

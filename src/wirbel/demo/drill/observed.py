@@ -44,9 +44,8 @@ class Observed:
 def of(case: Case, truth: Truth, world: str, seed: int, seen: bool) -> Observed:
     """All that the model would have to choose from for a case of which the truth is known."""
     found = gather(observe(case), clearness(case))
-    attributes = [{key: value for o in one.observations for key, value in o.attributes.items()} for one in found]
     entities = set(truth.entities)
-    right = np.array([is_at_fault(*one.entity, attributes[n], entities) for n, one in enumerate(found)], np.bool_)
+    right = np.array([is_at_fault(*one.entity, one.attributes, entities) for one in found], np.bool_)
     rows = np.array([one.row() for one in found]).reshape(-1, len(COLUMNS))
     mechanisms, changes = [], []
     for n in np.flatnonzero(right):

@@ -67,6 +67,13 @@ FAULTS: dict[str, Kind] = {
     "consumer-behind": Kind(services.consumer_behind, sites.consumers, 16, Remedy("restart the consumer", "restart"), aim=BEHIND),
     "silent-service": Kind(services.silent_service, sites.consumers, 17, Remedy("restart it", "restart"), aim=None),
     "bot-flood": Kind(outside.bot_flood, sites.app_entries, 18, Remedy("refuse the visitor at the door", "config")),
+    "slow-release": Kind(releases.slow_release, sites.services, 20, Remedy("roll back", "rollback")),
+    "failing-release": Kind(releases.failing_release, sites.services, 21, Remedy("roll back", "rollback")),
+    "runaway-instance": Kind(services.runaway_instance, sites.several_instances, 22, Remedy("restart the instance", "restart")),
+    "failing-instance": Kind(services.failing_instance, sites.several_instances, 23, Remedy("restart the instance", "restart")),
+    "slow-disk": Kind(machines.slow_disk, sites.database_hosts, 24, Remedy("stop what reads", "manual")),
+    "database-slow": Kind(databases.database_slow, sites.databases, 25, Remedy("restart the database", "restart")),
+    "app-failing": Kind(outside.app_failing, sites.apps, 26, Remedy("accept the old form again", "config")),
     "nothing-wrong": Kind(outside.nothing_wrong, sites.anywhere, 19, aim=None),
 }
 """Every kind of fault by its name."""

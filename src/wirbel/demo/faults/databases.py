@@ -40,6 +40,14 @@ def lock_contention(case: Case) -> Fault:
     return fault.says(site.service, "WARN", f"waited {{ms}} ms for a row lock on {_table(site.statement)}", 0.8)
 
 
+def database_slow(case: Case) -> Fault:
+    """All that is asked of a database takes longer, and nothing was changed."""
+    site, span = case.site, case.span
+    mechanisms = ("slower-work", "saturation", "waiting")
+    fault = Fault(case, Truth("database-slow", (("database", site.backend),), mechanisms, (site.service,), None, span.onset, span.end))
+    return fault.effect("time", site.backend, times=case.between(1.5, 40), form="ramp", rise_s=90)
+
+
 def _table(statement: str) -> str:
     words = statement.split()
     return next((words[n + 1] for n, word in enumerate(words[:-1]) if word in ("FROM", "INTO", "UPDATE")), "rows")

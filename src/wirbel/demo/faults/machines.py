@@ -33,6 +33,15 @@ def disk_full(case: Case) -> Fault:
     return fault
 
 
+def slow_disk(case: Case) -> Fault:
+    """Something reads a database's disk to and fro: what is not in memory waits."""
+    host, span = case.site.host, case.span
+    here = [backend.name for backend in case.topology.backends.values() if backend.host == host and backend.kind == "database"]
+    entities = (("host", host), *(("database", name) for name in here))
+    fault = Fault(case, Truth("slow-disk", entities, ("disk", "saturation", "slower-work"), (), None, span.onset, span.end))
+    return fault.effect("io", host, plus=case.between(0.1, 0.9))
+
+
 def zone_loss(case: Case) -> Fault:
     """Packets to and from one zone are lost."""
     zone, span, rng = case.site.zone, case.span, case.rng

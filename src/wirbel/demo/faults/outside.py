@@ -35,6 +35,18 @@ def load_surge(case: Case) -> Fault:
     return fault
 
 
+def app_failing(case: Case) -> Fault:
+    """Requests of one version of an app fail: they lack what has come to be wanted."""
+    site, span = case.site, case.span
+    client = case.topology.clients[site.service]
+    version = str(case.rng.choice(client.versions))
+    entities = (("attribute", client.version_key), ("attribute", version))
+    fault = Fault(case, Truth("app-failing", entities, ("errors",), (site.service,), None, span.onset, span.end))
+    for operation in case.topology.of_service(site.service):
+        fault.effect("app failing", operation.key, version, plus=case.between(0.05, 0.97))
+    return fault.says(site.service, "ERROR", "entry {id} lacks a field", 0.8)
+
+
 def bot_flood(case: Case) -> Fault:
     """Something asks for what does not exist, far faster than users would."""
     site, topology, span = case.site, case.topology, case.span

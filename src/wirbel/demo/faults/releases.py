@@ -37,6 +37,33 @@ def bad_canary(case: Case) -> Fault:
     return fault
 
 
+def _release(case: Case, kind: str, mechanisms: tuple[str, ...]) -> Fault:
+    """A new version on all instances, one after the other; what it does is up to the caller."""
+    topology, span, service = case.topology, case.span, case.site.service
+    version = next_version(topology, service)
+    deploy = change("deploy", span.onset, service, f"{service} {version}", version=version)
+    fault = Fault(case, Truth(kind, (("service", service),), mechanisms, (service,), deploy["id"], span.onset, span.end))
+    fault.happenings.rollouts.append(Rollout(service, version, span.onset, ends=span.end))
+    fault.happenings.changes.append(deploy)
+    return fault
+
+
+def slow_release(case: Case) -> Fault:
+    """A new version takes longer for all it does."""
+    fault = _release(case, "slow-release", ("deploy", "slower-work", "saturation"))
+    for instance in range(len(case.topology.instances[case.site.service])):
+        fault.effect("work", case.site.service, instance, times=case.between(1.5, 15))
+    return fault
+
+
+def failing_release(case: Case) -> Fault:
+    """A new version fails at some of what it is asked."""
+    fault = _release(case, "failing-release", ("deploy", "errors"))
+    for operation in case.topology.of_service(case.site.service):
+        fault.effect("failing", operation.key, plus=case.between(0.05, 0.9))
+    return fault.says(case.site.service, "ERROR", "entry {id}: unexpected value of kind {count}", 1.0)
+
+
 def memory_leak(case: Case) -> Fault:
     """A version keeps what it should let go: memory fills, collecting takes ever longer, restarts help for a while."""
     topology, span, service = case.topology, case.span, case.site.service

@@ -52,6 +52,27 @@ def cache_lifetime(case: Case) -> Fault:
     return fault.restarted(a_front(case), span.onset + 26 * MINUTE)
 
 
+def _of_instance(case: Case, kind: str, mechanisms: tuple[str, ...]) -> tuple[Fault, int]:
+    """A fault of one instance, and its number."""
+    instances = case.topology.instances[case.site.service]
+    number = int(case.rng.integers(len(instances)))
+    truth = Truth(kind, (("instance", instances[number].name),), mechanisms, (case.site.service,), None, case.span.onset, case.span.end)
+    return Fault(case, truth), number
+
+
+def runaway_instance(case: Case) -> Fault:
+    """One instance is busy with something of its own, and slow at all it is asked."""
+    fault, number = _of_instance(case, "runaway-instance", ("saturation", "slower-work"))
+    return fault.effect("work", case.site.service, number, times=case.between(2, 40))
+
+
+def failing_instance(case: Case) -> Fault:
+    """One instance fails at what the others do well."""
+    fault, number = _of_instance(case, "failing-instance", ("errors", "config"))
+    fault.effect("failing", case.site.service, number, plus=case.between(0.05, 0.95))
+    return fault.says(case.site.service, "ERROR", "entry {id}: cannot read settings", 0.5)
+
+
 def expired_key(case: Case) -> Fault:
     """A key expires: what needs it can be neither made nor checked. Nothing was changed."""
     service, span = case.site.service, case.span

@@ -66,8 +66,7 @@ def writes(topology: Topology) -> list[Site]:
 
 def pools(topology: Topology) -> list[Site]:
     """Services with the databases that they keep connections to."""
-    found = {(o.service, name) for o in used(topology) for name in topology.databases_of(o)}
-    return [Site(service=service, backend=name) for service, name in sorted(found) if topology.services[service].pool > 1]
+    return [site for site in databases(topology) if topology.services[site.service].pool > 1]
 
 
 def cached(topology: Topology) -> list[Site]:
@@ -100,6 +99,16 @@ def written_disks(topology: Topology) -> list[Site]:
         loggers = [service for service, instances in topology.instances.items() if any(instance.host == name for instance in instances)]
         found += [Site(host=name, service=service) for service in loggers[:1]]
     return found
+
+
+def database_hosts(topology: Topology) -> list[Site]:
+    """Hosts of databases that users need."""
+    return [Site(host=name) for name in sorted({topology.backends[site.backend].host for site in databases(topology)}) if name]
+
+
+def databases(topology: Topology) -> list[Site]:
+    found = {(o.service, name) for o in used(topology) for name in topology.databases_of(o)}
+    return [Site(service=service, backend=name) for service, name in sorted(found)]
 
 
 def zones(topology: Topology) -> list[Site]:

@@ -1,6 +1,6 @@
 """Samples of metrics, as the SDK in each service and an agent on each host, database and broker send them.
 
-They come from the same state as the requests do; those that count requests are counted from the spans.
+They come from the same state as the requests do. Those that count requests are in durations.py.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ import numpy.typing as npt
 import pyarrow as pa
 
 from wirbel.core import arrow
-from wirbel.core.signals import points, spans
+from wirbel.core.signals import points
 from wirbel.demo.world.happenings import Happenings
 from wirbel.demo.world.state import HEAP, State
 from wirbel.demo.world.told import ENVIRONMENT
@@ -24,9 +24,6 @@ from wirbel.demo.world.topology import CORES, MEMORY_GB, Instance, Operation, To
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
 MINUTE_NS = 60 * 10**9
-BOUNDS = (0.005, 0.01, 0.025, 0.05, 0.075, 0.1, 0.25, 0.5, 0.75, 1.0, 2.5, 5.0, 7.5, 10.0)
-"""The SDKs' default bounds of request durations, s (semantic conventions for HTTP metrics)."""
-
 NOISE = 0.02  # of what is read from a machine
 PAGES = 14.0  # of a statement
 PACKET_RATE = 14.0  # a request, there and back, over all its calls
@@ -228,50 +225,3 @@ def _versions(topology: Topology, series: list[Series], times: Ints, happenings:
         if one.instance in names:
             found[number] = happenings.versions(topology.services[one.service], times, np.full(len(times), names.index(one.instance)))
     return pa.array(found.ravel(), pa.string())
-
-
-def request_durations(table: pa.Table) -> pa.Table:
-    """``http.server.request.duration`` as delta histograms of each minute, counted from the spans that it is about."""
-    served = table.filter(pa.array(arrow.numbers(table["kind"]) == spans.SERVER))
-    if not served.num_rows:
-        return points.POINT_SCHEMA.empty_table()
-    seconds, weight = arrow.numbers(served["duration"]) / 1e9, arrow.numbers(served["weight"])
-    start = arrow.numbers(served["start"])
-    keys = ["service", "version", "instance", "host", "span.s:http.request.method", "span.s:http.route", "status_code"]
-    minute = start - start % MINUTE_NS
-    group = served.select(keys).append_column("minute", pa.array(minute)).append_column("row", pa.array(np.arange(len(minute))))
-    found = group.group_by([*keys, "minute"], use_threads=False).aggregate([("row", "list"), ("row", "min")])
-    member = pa.compute.list_flatten(found["row_list"]).to_numpy()
-    owner = np.repeat(np.arange(found.num_rows), found["row_list"].combine_chunks().value_lengths().to_numpy())
-    bucket = np.searchsorted(BOUNDS, seconds[member], side="left")
-    width = len(BOUNDS) + 1
-    counts = np.rint(np.bincount(owner * width + bucket, weight[member], found.num_rows * width)).astype(np.int64).reshape(-1, width)
-    first = found["row_min"].combine_chunks()
-    described = zip(*(served[name].take(first).to_pylist() for name in keys[4:]), strict=True)
-    labels = [json.dumps({"http.request.method": m, "http.response.status_code": c, "http.route": r}, sort_keys=True) for m, r, c in described]
-    count = found.num_rows
-    offsets = np.arange(0, (count + 1) * width, width, dtype=np.int32)
-    bounds = pa.ListArray.from_arrays(pa.array(np.arange(0, (count + 1) * len(BOUNDS), len(BOUNDS), dtype=np.int32)), pa.array(np.tile(BOUNDS, count)))
-    ends = found["minute"].to_numpy() + MINUTE_NS
-    made = pa.table(
-        {
-            "environment": pa.repeat(pa.scalar(ENVIRONMENT), count),
-            **{name: found[name] for name in keys[:4]},
-            "resource": pa.repeat(pa.scalar("{}"), count),
-            "metric": pa.repeat(pa.scalar("http.server.request.duration"), count),
-            "unit": pa.repeat(pa.scalar("s"), count),
-            "kind": pa.array(np.full(count, points.HISTOGRAM, np.int8)),
-            "temporality": pa.array(np.full(count, points.DELTA, np.int8)),
-            "monotonic": pa.array(np.zeros(count, np.bool_)),
-            "labels": pa.array(labels, pa.string()),
-            "time": pa.array(ends),
-            "start": found["minute"],
-            "count": pa.array(counts.sum(axis=1)),
-            "total": pa.array(np.bincount(owner, weight[member] * seconds[member], count)),
-            "low": pa.array(np.minimum.reduceat(seconds[member], np.flatnonzero(np.r_[True, np.diff(owner) != 0]))),
-            "high": pa.array(np.maximum.reduceat(seconds[member], np.flatnonzero(np.r_[True, np.diff(owner) != 0]))),
-            "bounds": bounds,
-            "buckets": pa.ListArray.from_arrays(pa.array(offsets), pa.array(counts.ravel())),
-        }
-    )
-    return arrow.conform(made, points.POINT_SCHEMA)

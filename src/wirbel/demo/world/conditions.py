@@ -24,6 +24,7 @@ or adds to it, by a shape over time. What nobody touches is as topology.py has i
 | ("disk", host) | GB written beyond the usual; ("io", host) share of the disk's time |
 | ("loss", zone) | share of packets lost to and from a zone |
 | ("app calls", operation, call, version) | how often an app version asks again what others ask once, factor |
+| ("app failing", entry, version) | share of an app version's requests that fail by themselves |
 | ("bots", entry) | requests a second of visitors that look for what is not there |
 | ("speed", service) | how fast a consumer works, factor on its time |
 | ("silent", service) | share of its instances' time in which nothing is done and nothing is sent |

@@ -30,6 +30,7 @@ POOL_WAIT_S = 5.0
 NETWORK_MS = 0.35  # one way between two services, median
 PACKETS = 6  # of a call and its answer: any lost one is sent again
 RESEND_S = 0.2  # after so long
+CALL_WORK_S = 0.0002  # own work of a call: to take its answer in
 BACKEND_CPU = 0.25  # share of a backend's time that is its host's processors'
 BASE_CPU = 0.35  # cores that a host takes for itself
 HEAP = 1.7  # limit of a managed runtime's memory, in its usual use
@@ -174,6 +175,12 @@ class State:
         return np.array([self.conditions.factor("app calls", operation.key, call.to, version) for version in versions])
 
     @_once
+    def app_failing(self, operation: Operation) -> Floats:
+        """Share of each app version's requests that fail by themselves; shape (versions, steps), no row where no app asks."""
+        client = self.topology.clients.get(operation.service)
+        return np.array([self.conditions.extra("app failing", operation.key, version) for version in (client.versions if client else ())])
+
+    @_once
     def times(self, operation: Operation, call: Call) -> Floats:
         """Calls made in place of one, in the mean over instances."""
         many = sum(
@@ -249,7 +256,7 @@ def _rates(state: State) -> None:
 def own_work_s(operation: Operation, state: State) -> Floats:
     """Own work of a request on an idle machine, mean, s."""
     ms = lognormal_mean(operation.work_ms, operation.spread) + sum(lognormal_mean(c.work_ms, operation.spread) * state.made(c) for c in operation.calls)
-    return np.asarray(ms / 1e3 + sum(0.0002 * state.made(c) * state.times(operation, c) for c in operation.calls))
+    return np.asarray(ms / 1e3 + sum(CALL_WORK_S * state.made(c) * state.times(operation, c) for c in operation.calls))
 
 
 def _processors(state: State) -> None:
@@ -367,6 +374,8 @@ def _responses(state: State) -> None:
         failing = failing + sum(
             state.share(operation.service, n) * c.extra("failing", operation.service, n) for n in range(len(state.topology.instances[operation.service]))
         )
+        by_app = state.app_failing(operation)
+        failing = failing + (by_app.mean(axis=0) if len(by_app) else 0.0)
         state.failing[key] = np.clip(1 - ok * (1 - failing), 0, 0.99)
 
 

@@ -2,7 +2,21 @@
 
 from __future__ import annotations
 
-from wirbel.core.diagnosis.evidence import callers, changes, contrast, load, log_patterns, order, passing_on, saturation, silence, tenants, time_split
+from wirbel.core.diagnosis.evidence import (
+    callers,
+    changes,
+    contrast,
+    load,
+    log_patterns,
+    order,
+    passing_on,
+    saturation,
+    silence,
+    starving,
+    tenants,
+    time_split,
+    waiting,
+)
 from wirbel.core.diagnosis.evidence.observation import Feature, Source
 
 SOURCES: tuple[Source, ...] = (
@@ -10,6 +24,8 @@ SOURCES: tuple[Source, ...] = (
     callers.SOURCE,
     contrast.SOURCE,
     tenants.SOURCE,
+    waiting.SOURCE,
+    starving.SOURCE,
     saturation.SOURCE,
     log_patterns.SOURCE,
     changes.SOURCE,

@@ -10,7 +10,7 @@ import pyarrow as pa
 
 from wirbel.core import arrow
 from wirbel.core.diagnosis.case import Case
-from wirbel.core.diagnosis.contrast import COMPARED_TYPES, IDENTITIES, MOST_VALUES
+from wirbel.core.diagnosis.contrast import COMPARED_TYPES, IDENTITIES, MOST_VALUES, compared
 from wirbel.core.diagnosis.evidence.observation import Feature, Observation, Source
 
 FEATURES = {
@@ -71,7 +71,7 @@ def _bringers(case: Case) -> Iterator[Observation]:
         _, letter, key = arrow.split_attribute_column(column)
         if letter not in COMPARED_TYPES or key in IDENTITIES:
             continue
-        code, values = arrow.codes(table[column])
+        code, values = arrow.codes(compared(table[column], column))
         if not 1 < len(values) <= MOST_VALUES:
             continue
         known = code >= 0

@@ -80,7 +80,9 @@ def _service_of(entity: Entity, m: Measures, row: int) -> str | None:
 def entities_of(m: Measures, row: int, serving: set[str], addresses: dict[str, Entity]) -> set[Entity]:
     """Whom a measure speaks of: the instance and service that send it, if they serve; else the host that an agent runs on, and whatever its labels name."""
     service, instance, host = m.service[row], m.instance[row], m.host[row]
-    texts = [*m.labels[row].values(), *([instance] if instance else [])]
+    # What is measured of requests that are served names the server's own address.
+    labels = {} if m.metric[row].startswith("http.server.") else m.labels[row]
+    texts = [*labels.values(), *([instance] if instance else [])]
     named = {addresses[text] for text in texts if text in addresses}
     if service in serving:
         of_host = m.metric[row].startswith("system.") and host is not None

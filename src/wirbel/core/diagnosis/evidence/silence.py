@@ -27,7 +27,7 @@ def _observe(case: Case) -> Iterator[Observation]:
         gone = 1 - after / before
         if gone > 0.4:
             service = name if kind == "service" else None
-            facts = {"name": name, "before": before / 60, "after": after / 60}
+            facts = {"name": name, "before": before / s.step_s, "after": after / s.step_s}
             yield Observation((kind, name), "serves less", gone, "absence", "serves-less", facts, {"service": name} if service else {}, service=service)
             if gone > 0.99:
                 yield Observation((kind, name), "silent", 1.0, "absence", service=service)

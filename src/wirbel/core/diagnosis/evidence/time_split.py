@@ -6,7 +6,6 @@ from collections.abc import Iterator
 
 from wirbel.core.diagnosis.case import LEAST_EXPLAINED, Case, Entity, Share
 from wirbel.core.diagnosis.evidence.observation import Feature, Observation, Source
-from wirbel.core.signals.entities import place_of
 
 FEATURES = {
     "explains": Feature("share of the change", +1, 0.5),
@@ -28,14 +27,13 @@ def _observe(case: Case) -> Iterator[Observation]:
             continue
         main = max(shares, key=lambda share: share.amount / delta)
         about = {"service": entity[1]} if entity[0] == "service" else {}
-        named = {} if entity[0] == "service" else place_of(entity[1])
         service = entity[1] if entity[0] == "service" else None
         feature = "explains" if case.question.signal == "latency" else "errors begin"
         facts, seen = _facts(case, main)
         kind = "where-time-went" if case.question.signal == "latency" else "where-errors-began"
-        yield Observation(entity, feature, min(explains, 1.0), _mechanism(case, entity[0], main), kind, facts, about | seen, named, service)
+        yield Observation(entity, feature, min(explains, 1.0), _mechanism(case, entity[0], main), kind, facts, about | seen, service=service)
         if explains == most:
-            yield Observation(entity, "largest", 1.0, attributes=named, service=service)
+            yield Observation(entity, "largest", 1.0, service=service)
 
 
 def _mechanism(case: Case, kind: str, main: Share) -> str:
