@@ -62,7 +62,7 @@ def derive(table: pa.Table, step_ns: int = MINUTE_NS) -> pa.Table:
         "lowest": pa.array(seconds),
         "highest": pa.array(seconds),
     }
-    return _group(pa.table(columns))
+    return added_up(pa.table(columns))
 
 
 def merge(tables: list[pa.Table]) -> pa.Table:
@@ -86,7 +86,7 @@ def merge(tables: list[pa.Table]) -> pa.Table:
     exploded = exploded.append_column("total", on_first("total", 0.0))
     exploded = exploded.append_column("lowest", on_first("lowest", np.inf))
     exploded = exploded.append_column("highest", on_first("highest", -np.inf))
-    return _group(exploded)
+    return added_up(exploded)
 
 
 def summarise(table: pa.Table, step_ns: int) -> pa.Table:
@@ -96,8 +96,8 @@ def summarise(table: pa.Table, step_ns: int) -> pa.Table:
     return merge([table.set_column(table.schema.get_field_index("minute"), "minute", longer)])
 
 
-def _group(exploded: pa.Table) -> pa.Table:
-    """Rows of (key, bucket, count, sums) to cells. Two groupings: by bucket, then by cell."""
+def added_up(exploded: pa.Table) -> pa.Table:
+    """Rows of (key, bucket, count and other sums) to cells. Two groupings: by bucket, then by cell."""
     keys = KEYS.names
     sums = [("count", "sum"), ("rows", "sum"), ("total", "sum"), ("lowest", "min"), ("highest", "max")]
     by_bucket = exploded.group_by([*keys, "bucket"], use_threads=False).aggregate(sums)

@@ -9,9 +9,9 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from wirbel.core import arrow, text
+from wirbel.core import arrow, cells_of_metrics, text
 from wirbel.core.cells import MINUTE_NS
-from wirbel.core.diagnosis import choose
+from wirbel.core.diagnosis import choose, mean_requests
 from wirbel.core.diagnosis.case import Records
 from wirbel.core.diagnosis.contrast import COMPARED_TYPES, IDENTITIES
 from wirbel.core.diagnosis.inquire import diagnose
@@ -48,6 +48,9 @@ _OF_SPANS = [
     "weight",
 ]
 _OF_POINTS = [*points.SERIES.names, "time", "start", "value", "count", "total"]
+NO_TRACES = (
+    "There are no traces of it in these windows: what metrics count of its requests and calls was read, as one request a minute that is like their mean."
+)
 _FIRST_LOOK = ["trace_id", "service", "operation", "kind", "start", "is_root"]
 
 
@@ -82,14 +85,18 @@ def ask(asked: Asked) -> Answered:
     reference = Window(*(asked.reference or reference_for(asked.service, focus.start, focus.end, asked.environment)))
     question = Question(asked.service, asked.operation, asked.signal, focus, reference, "given" if asked.reference else "auto", asked.environment)
     table, notes = _read(question)
+    counted = None
+    if not table.num_rows:
+        counted = _counted(question)
+        table, notes = _mean_requests(question, counted), [NO_TRACES]
     notes += [told for window in (reference, focus) if (told := say_detail((window.start, window.end), asked.environment))]
     changes = reading.changes(min(focus.start, focus.end) - choose.CHANGES_BEFORE_NS, focus.end, asked.environment)
-    answer = diagnose(question, _records(question, table, changes, notes))
+    answer = diagnose(question, _records(question, table, counted, changes, notes))
     return Answered(answer, round((time.monotonic() - began) * 1000))
 
 
-def _records(question: Question, table: pa.Table, changes: list[Change], notes: list[str]) -> Records:
-    """What is known beside the requests: of the services and hosts that they met, and what runs on these."""
+def _records(question: Question, table: pa.Table, counted: pa.Table | None, changes: list[Change], notes: list[str]) -> Records:
+    """What is known beside the requests: of the services and hosts that they met, and what runs on these. ``counted`` are cells of metrics, if there are no others."""
     start, end, environment = min(question.reference.start, question.focus.start), max(question.reference.end, question.focus.end), question.environment
     around = Around(*(tuple(sorted(set(table[name].drop_null().unique().to_pylist()))) for name in ("service", "host")))
     count = Count((question.reference.start, question.reference.end), (question.focus.start, question.focus.end))
@@ -97,12 +104,43 @@ def _records(question: Question, table: pa.Table, changes: list[Change], notes: 
     counted = scan(Where(Stream.LOGS, start, end, environment, around.services, fresh=True), COUNTED_COLUMNS, count, small=True)
     return Records(
         spans=table,
-        cells=reading.cells(start - start % MINUTE_NS, end, environment, None, cell_series.CELL_COLUMNS),
+        cells=reading.cells(start - start % MINUTE_NS, end, environment, None, cell_series.CELL_COLUMNS) if counted is None else counted,
         points=points.combine(samples),
         patterns=merge(counted),
         changes=changes,
         notes=notes,
     )
+
+
+def _counted(question: Question) -> pa.Table:
+    """Cells of what metrics of all services count of requests and calls, from the start of the reference to the end of the focus."""
+    start, end = min(question.reference.start, question.focus.start), max(question.reference.end, question.focus.end)
+    where = Where(Stream.POINTS, start - MINUTE_NS, end, question.environment, fresh=True)
+    found = cells_of_metrics.derive(points.combine(scan(where, _OF_POINTS, CountingRequests((start - MINUTE_NS, end)))))
+    return found.filter(pc.greater_equal(found["minute"], start - start % MINUTE_NS))
+
+
+def _mean_requests(question: Question, counted: pa.Table) -> pa.Table:
+    """Raises NotEnoughData where metrics count no requests of the service."""
+    window = min(question.reference.start, question.focus.start), max(question.reference.end, question.focus.end)
+    table = mean_requests.of_cells(counted, question.service, question.operation, window)
+    if not table.num_rows:
+        what = f"{question.service} {question.operation or ''}".strip()
+        raise NotEnoughData(
+            f"no requests of {what} are stored in these windows, neither as traces nor in metrics that count them. Is the name right, and the time?"
+        )
+    return table
+
+
+@dataclass(frozen=True)
+class CountingRequests:
+    """Work of a scan: samples of metrics that count requests and calls, in a window."""
+
+    window: tuple[int, int]
+
+    def __call__(self, table: pa.Table, window: tuple[int, int] | None) -> pa.Table:
+        inside = pc.and_(pc.greater_equal(table["time"], self.window[0]), pc.less(table["time"], self.window[1]))
+        return table.filter(pc.and_(inside, pc.is_in(table["metric"], value_set=pa.array(list(cells_of_metrics.COUNTED)))))
 
 
 @dataclass(frozen=True)
@@ -120,7 +158,7 @@ class Around:
 
 
 def _read(question: Question) -> tuple[pa.Table, list[str]]:
-    """Whole traces of the symptom's requests in both windows and just before the focus; sampled when there are many."""
+    """Whole traces of the symptom's requests in both windows and just before the focus; sampled when there are many. Empty where there are none."""
     columns = _columns(question.environment)
     found, notes = [], []
     for window in choose.windows(question):
@@ -130,8 +168,7 @@ def _read(question: Question) -> tuple[pa.Table, list[str]]:
             notes.append(f"{chosen.found} requests between {_clock(window)}; an even sample of {len(chosen.ids)} was read in full and weighted.")
         found.append((window, chosen))
     if not any(chosen.found for _, chosen in found):
-        what = f"{question.service} {question.operation or ''}".strip()
-        raise NotEnoughData(f"no requests of {what} are stored in these windows. Is the name right, and the time?")
+        return spans.empty(), []
     kept = []
     for window, chosen in found:
         where = Where(Stream.SPANS, window.start, window.end + choose.MARGIN_NS, question.environment, fresh=True)

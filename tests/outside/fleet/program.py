@@ -52,10 +52,11 @@ def berths(app: flask.Flask) -> None:
     @app.get("/berths/<int:number>")
     def berth(number: int) -> str:
         with pool.connection() as connection:
-            found = connection.execute("SELECT id, ship FROM berth WHERE ship = %s LIMIT 30", (number,)).fetchall()
+            found = connection.execute("SELECT id, ship FROM berth WHERE ship = %s LIMIT 12", (number,)).fetchall()
             if "one-by-one" in FAULTS:
                 for identity, _ in found:
                     connection.execute("SELECT ship, length FROM berth WHERE id = %s", (identity,)).fetchone()
+            connection.execute("SELECT pg_sleep(0.04)")  # a database that is not next door
             connection.execute("UPDATE call SET seen = seen + 1 WHERE id = %s", (number % 500,))
         return str(len(found))
 
@@ -72,7 +73,7 @@ def tariffs(app: flask.Flask) -> None:
     def price(number: int) -> tuple[str, int]:
         rate = session.get(f"{rates}/rates/{number % 20}", timeout=20)
         total = 0
-        for _ in range(12):  # work that holds the interpreter
+        for _ in range(500):  # work that holds the interpreter
             total = (total * 31 + sum(WORDS)) % 997
         return f"{rate.text}.{total}", 200
 

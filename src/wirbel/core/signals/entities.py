@@ -14,6 +14,9 @@ from wirbel.core.signals.attributes import plain_dict
 AT = " at "
 """Between the namespace and the address in the name of a database, cache or broker: ``berths at berth-db.internal``."""
 
+USUAL_PORTS = ("80", "443")
+"""Of HTTP: an address is called without them."""
+
 MOST_COMBINATIONS = 20_000  # of resource attributes in one table that are looked at
 _BASE = ("environment", "service", "instance", "host")
 _RESOURCE = ("container.id", "k8s.pod.name", "k8s.node.name", "cloud.availability_zone", "process.pid")

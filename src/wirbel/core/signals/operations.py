@@ -97,8 +97,6 @@ def _without_port(addresses: pa.Array) -> pa.Array:
 
 
 _URL = r"^[a-zA-Z][a-zA-Z0-9+.-]*://(?:[^/@]*@)?(?P<host>[^/:?#]+)(?::(?P<port>[0-9]{1,5}))?(?P<path>/[^?#]*)?"
-USUAL_PORTS = pa.array(["80", "443"])
-"""Of HTTP: an address is called without them."""
 
 
 @_remembered
@@ -119,7 +117,7 @@ def _port_of(addresses: pa.Array) -> pa.Array:
 
 def _as_called(address: pa.Array, port: pa.Array) -> pa.Array:
     """``host:port``, or the host alone where the port goes without saying."""
-    told = pc.if_else(pc.is_in(port, value_set=USUAL_PORTS), None, port)
+    told = pc.if_else(pc.is_in(port, value_set=pa.array(entities.USUAL_PORTS)), None, port)
     return pc.coalesce(pc.binary_join_element_wise(address, told, ":"), address)
 
 

@@ -5,10 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 
-from wirbel.core import arrow, cells
-from wirbel.core.diagnosis import choose, inquire
+from wirbel.core import arrow, cells, cells_of_metrics
+from wirbel.core.diagnosis import choose, inquire, mean_requests
 from wirbel.core.diagnosis.case import Case, Records
 from wirbel.core.diagnosis.model import Question, Signal, Window
 from wirbel.core.errors import NotEnoughData
@@ -42,6 +43,7 @@ class Memory:
         told = spans.concat([part.spans for part in parts])
         told = told.filter(pa.array(arrow.numbers(told["start"]) + arrow.numbers(told["duration"]) < made.asked))  # others are not over
         table, _ = resolve(told, parent_rows(told), {})
+        samples = points.combine([part.points for part in parts])
         # What is announced later than the question is not known yet.
         announced = [change for change in made.world.happenings.changes if str(change["at"]) <= rfc3339(made.asked)]
         changes = sorted((from_plain(change) for change in habits.changes_of(announced)), key=lambda change: change.at)
@@ -49,9 +51,9 @@ class Memory:
             made.start,
             made.asked,
             table,
-            cells.derive(table),
+            cells.derive(table) if table.num_rows else _counted(samples, (made.start, made.asked), made.world.traffic.kept),
             logs.combine([part.logs for part in parts]),
-            points.combine([part.points for part in parts]),
+            samples,
             changes,
         )
 
@@ -73,5 +75,16 @@ class Memory:
             kept.append(choose.weighted(choose.OfTraces(chosen.ids.cast(pa.binary()))(self.spans, None), chosen.weight))
         table = spans.deduplicate(spans.conform(spans.concat(kept)))
         if not table.num_rows:
+            table = mean_requests.of_cells(self.cells, question.service, question.operation, (question.reference.start, question.focus.end))
+        if not table.num_rows:
             raise NotEnoughData(f"no requests of {question.service} are known in these windows.")
         return table
+
+
+def _counted(samples: pa.Table, stretch: tuple[int, int], kept: float) -> pa.Table:
+    """Cells of metrics of a world of whose requests a share is recorded: its counts scatter as those of so few do."""
+    found = cells_of_metrics.derive(samples)
+    minute = arrow.numbers(found["minute"])
+    found = found.filter(pa.array((minute >= stretch[0]) & (minute < stretch[1])))
+    rows = np.maximum(np.rint(arrow.numbers(found["count"]) * kept), 1).astype(np.int64)
+    return found.set_column(found.schema.get_field_index("rows"), "rows", pa.array(rows))

@@ -44,7 +44,9 @@ def make(topology: Topology, kind: str, seed: int, history_ns: int = HISTORY_NS,
     onset = MONDAY + int(rng.integers(7)) * DAY_NS + int(rng.uniform(9, 16) * HOUR_NS)
     onset -= onset % (10 * 10**9)
     fault = faults.make(topology, kind, seed, Span(onset, onset + LASTS_NS))
-    start, asked = onset - history_ns, onset + AFTER_NS
+    start = onset - history_ns
+    start -= start % MINUTE_NS  # what is counted by the minute begins with one
+    asked = onset + AFTER_NS
     everyday = innocent.everyday(topology, seed, Span(start, asked), near=onset, spared=fault.truth.services)
     happenings = Happenings().add([everyday, fault.happenings])
     return Scene(
