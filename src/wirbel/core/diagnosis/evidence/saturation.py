@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from wirbel.core.cells_of_metrics import COUNTED
 from wirbel.core.diagnosis.case import Case, Entity
 from wirbel.core.diagnosis.evidence.observation import Feature, Observation, Source
 from wirbel.core.diagnosis.measures import FAILURES, WAITING, Measures
@@ -29,7 +30,9 @@ def _observe(case: Case) -> Iterator[Observation]:
     m = case.measures
     if not len(m):
         return
-    moved = (np.abs(m.outside) >= MOVED) & (np.abs(m.z) >= CLEAR)
+    # How long requests take is the symptom, not what explains it.
+    telling = np.array([metric not in COUNTED for metric in m.metric], np.bool_)
+    moved = telling & (np.abs(m.outside) >= MOVED) & (np.abs(m.z) >= CLEAR)
     addresses: dict[str, Entity] = {name.rpartition(AT)[2]: (kind, name) for kind, name in case.services.entities if kind in ("database", "external")}
     serving = {name for kind, name in case.services.entities if kind == "service"}
     shared = _shared_rise(m)
