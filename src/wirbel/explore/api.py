@@ -17,6 +17,7 @@ from wirbel.explore.breakdown import breakdown
 from wirbel.explore.figures import listed, window_out
 from wirbel.explore.health import overview
 from wirbel.explore.log_rates import log_rates
+from wirbel.explore.log_records import log_records
 from wirbel.explore.metrics import metric_view
 from wirbel.explore.schemas import change_out
 from wirbel.explore.service import service_view
@@ -180,3 +181,9 @@ def changes(request: HttpRequest, start: str, end: str, service: str | None = No
 def get_log_rates(request: HttpRequest, name: str, start: str | None = None, end: str | None = None, environment: str | None = None) -> Any:
     """Log records a second of a service, by how serious they are."""
     return log_rates(name, *range_of(start, end), environment)
+
+
+@router.get("/services/{name}/log-records", response=schemas.LogRecords)
+def get_log_records(request: HttpRequest, name: str, template: str, start: str, end: str, environment: str | None = None, most: int = 20) -> Any:
+    """The first log records of a pattern of a service, as an inquiry names it."""
+    return log_records(name, template, *window_of(start, end, "window", windows.LONGEST_RANGE_NS), environment, most)

@@ -151,6 +151,22 @@ class LogRates(BaseModel):
     levels: list[LogLevelSeries]
 
 
+class LogRecord(BaseModel):
+    at: str
+    severity: str
+    body: str
+    instance: str | None
+    trace: str | None
+    span: str | None
+
+
+class LogRecords(BaseModel):
+    """The first records of a pattern in a window, of ``count``."""
+
+    count: int
+    records: list[LogRecord]
+
+
 class ServiceCharts(BaseModel):
     start: str
     step_s: int

@@ -16,7 +16,7 @@ from wirbel.core.diagnosis.cascade import cascade
 from wirbel.core.diagnosis.changes import Judged, Verdict
 from wirbel.core.diagnosis.model import Answer, Candidate, Evidence
 from wirbel.core.diagnosis.sentences import next_step, sentence, title
-from wirbel.core.signals.changes import Change
+from wirbel.core.signals.changes import Change, lines
 from wirbel.core.text import rfc3339
 from wirbel.explore.schemas import ChangeOut, change_out
 
@@ -75,6 +75,35 @@ class EvidenceOut(_Of):
     link: str
 
 
+class SeriesOut(_Of):
+    """A series as the diagnosis looked at it; null where nothing was known."""
+
+    start: Moment
+    step_s: int
+    unit: str
+    values: Annotated[list[float | None], BeforeValidator(lambda values: [None if value is None or value != value else value for value in values])]
+
+
+class ConfigurationLine(_Of):
+    key: str
+    before: str | None
+    after: str | None
+
+
+class LogPattern(_Of):
+    service: str
+    template: str
+
+
+class EvidenceView(EvidenceOut):
+    """With what it was read from, to be opened beside it."""
+
+    metric: str | None = None
+    series: SeriesOut | None = None
+    lines: list[ConfigurationLine] = []
+    pattern: LogPattern | None = None
+
+
 class CandidateOut(_Of):
     rank: int
     entity: Entity
@@ -89,6 +118,7 @@ class CandidateOut(_Of):
 class CandidateView(CandidateOut):
     """With what a person reads; answers that were kept before there was any have none."""
 
+    evidence: list[EvidenceView]  # type: ignore[assignment]  # each is one of the contract's, and more
     title: str = ""
     next: str = ""  # what would prove it
 
@@ -227,6 +257,7 @@ class AnswerView(Contract):
     changes: list[JudgedOut]
     moved: list[MovedOut]
     examples: dict[str, Example]
+    series: SeriesOut | None = None  # of the symptom
     notes: list[str]
 
 
@@ -253,6 +284,7 @@ def answer_view(answer: Answer, took_ms: int) -> AnswerView:
         changes=[JudgedOut.model_validate(one) for one in answer.changes],
         moved=[MovedOut.model_validate(one) for one in answer.moved],
         examples={name: Example(**_as_example(ids)) for name, ids in answer.examples.items()},
+        series=None if answer.series is None else SeriesOut.model_validate(answer.series),
         notes=answer.notes,
     )
 
@@ -286,9 +318,18 @@ def _candidate(rank: int, candidate: Candidate, changes: Sequence[Judged]) -> Ca
     )
 
 
-def _evidence(evidence: Evidence) -> EvidenceOut:
-    return EvidenceOut(
-        kind=evidence.kind, **{"for": evidence.supports}, text=sentence(evidence), weight=round(evidence.log_odds, 2), link=_link(evidence.about)
+def _evidence(evidence: Evidence) -> EvidenceView:
+    series, judged, template = (evidence.facts.get(name) for name in ("series", "judged", "template"))
+    return EvidenceView(
+        kind=evidence.kind,
+        **{"for": evidence.supports},
+        text=sentence(evidence),
+        weight=round(evidence.log_odds, 2),
+        link=_link(evidence.about),
+        metric=evidence.facts.get("metric"),
+        series=None if series is None else SeriesOut.model_validate(series),
+        lines=[] if judged is None else [ConfigurationLine.model_validate(line) for line in lines(judged.change)],
+        pattern=None if template is None else LogPattern(service=evidence.facts["service"], template=template),
     )
 
 

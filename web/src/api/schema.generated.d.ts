@@ -360,6 +360,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/services/{name}/log-records": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Log Records
+         * @description The first log records of a pattern of a service, as an inquiry names it.
+         */
+        get: operations["wirbel_explore_api_get_log_records"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/services/{name}/metric": {
         parameters: {
             query?: never;
@@ -567,7 +587,7 @@ export interface components {
             confidence: number;
             entity: components["schemas"]["Entity"];
             /** Evidence */
-            evidence: components["schemas"]["EvidenceOut"][];
+            evidence: components["schemas"]["EvidenceView"][];
             /** Explains */
             explains: number;
             /** Mechanism */
@@ -683,6 +703,15 @@ export interface components {
             /** Version */
             version?: string | null;
         };
+        /** ConfigurationLine */
+        ConfigurationLine: {
+            /** After */
+            after: string | null;
+            /** Before */
+            before: string | null;
+            /** Key */
+            key: string;
+        };
         /** ContributionOut */
         ContributionOut: {
             beside: components["schemas"]["Example"] | null;
@@ -782,14 +811,26 @@ export interface components {
             /** Name */
             name: string;
         };
-        /** EvidenceOut */
-        EvidenceOut: {
+        /**
+         * EvidenceView
+         * @description With what it was read from, to be opened beside it.
+         */
+        EvidenceView: {
             /** For */
             for: boolean;
             /** Kind */
             kind: string;
+            /**
+             * Lines
+             * @default []
+             */
+            lines: components["schemas"]["ConfigurationLine"][];
             /** Link */
             link: string;
+            /** Metric */
+            metric?: string | null;
+            pattern?: components["schemas"]["LogPattern"] | null;
+            series?: components["schemas"]["SeriesOut"] | null;
             /** Text */
             text: string;
             /** Weight */
@@ -875,6 +916,7 @@ export interface components {
             percentiles: components["schemas"]["Percentile"][];
             reference: components["schemas"]["Reference"];
             requests: components["schemas"]["RequestCounts"];
+            series?: components["schemas"]["SeriesOut"] | null;
             /** Standouts */
             standouts: components["schemas"]["StandoutOut"][];
             /** Statistic */
@@ -1035,6 +1077,13 @@ export interface components {
             /** Values */
             values: (number | null)[];
         };
+        /** LogPattern */
+        LogPattern: {
+            /** Service */
+            service: string;
+            /** Template */
+            template: string;
+        };
         /**
          * LogRates
          * @description Records a second by how serious they are, the most serious first; null before the service's first record.
@@ -1046,6 +1095,31 @@ export interface components {
             start: string;
             /** Step S */
             step_s: number;
+        };
+        /** LogRecord */
+        LogRecord: {
+            /** At */
+            at: string;
+            /** Body */
+            body: string;
+            /** Instance */
+            instance: string | null;
+            /** Severity */
+            severity: string;
+            /** Span */
+            span: string | null;
+            /** Trace */
+            trace: string | null;
+        };
+        /**
+         * LogRecords
+         * @description The first records of a pattern in a window, of ``count``.
+         */
+        LogRecords: {
+            /** Count */
+            count: number;
+            /** Records */
+            records: components["schemas"]["LogRecord"][];
         };
         /** Mark */
         Mark: {
@@ -1392,6 +1466,20 @@ export interface components {
         Secret: {
             /** Secret */
             secret: string;
+        };
+        /**
+         * SeriesOut
+         * @description A series as the diagnosis looked at it; null where nothing was known.
+         */
+        SeriesOut: {
+            /** Start */
+            start: string;
+            /** Step S */
+            step_s: number;
+            /** Unit */
+            unit: string;
+            /** Values */
+            values: (number | null)[];
         };
         /** ServiceCharts */
         ServiceCharts: {
@@ -2338,6 +2426,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LogRates"];
+                };
+            };
+        };
+    };
+    wirbel_explore_api_get_log_records: {
+        parameters: {
+            query: {
+                template: string;
+                start: string;
+                end: string;
+                environment?: string | null;
+                most?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogRecords"];
                 };
             };
         };

@@ -37,6 +37,7 @@ def answer(case: Case) -> Answer:
         candidates=candidates,
         unexplained=unexplained,
         examples={} if about_traffic else case.examples(),
+        series=case.services.sampled(question.signal),
         notes=case.notes,
     )
 

@@ -16,7 +16,7 @@ import numpy.typing as npt
 import pyarrow as pa
 
 from wirbel.core import arrow
-from wirbel.core.diagnosis.model import Question
+from wirbel.core.diagnosis.model import Question, Sampled
 from wirbel.core.signals import points
 from wirbel.core.signals.attributes import plain_dict
 
@@ -46,6 +46,7 @@ class Measures:
     """Series (rows) over steps of time, a minute as a rule: ``values`` (series, steps), NaN where nothing was sent; the rest of shape (series,)."""
 
     first: int  # ns
+    step_s: int
     values: Floats
     metric: list[str]
     unit: list[str]
@@ -152,6 +153,10 @@ class Measures:
                 found[row] = fitting[0]
         return found
 
+    def sampled(self, row: int) -> Sampled:
+        """A series as it was looked at."""
+        return Sampled(self.first, self.step_s, self.unit[row], tuple(self.values[row].tolist()))
+
     def has_word(self, words: tuple[str, ...]) -> npt.NDArray[np.bool_]:
         return np.array([any(word in metric for word in words) for metric in self.metric], np.bool_)
 
@@ -191,6 +196,7 @@ def measure(table: pa.Table, question: Question) -> Measures:
     parsed = {text: {str(key): str(value) for key, value in plain_dict(text).items()} for text in set(described["labels"])}
     return Measures(
         first=first,
+        step_s=question.step_s,
         values=values,
         metric=described["metric"],
         unit=[unit or "" for unit in described["unit"]],

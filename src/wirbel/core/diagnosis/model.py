@@ -55,6 +55,16 @@ class Question:
 
 
 @dataclass(frozen=True)
+class Sampled:
+    """A series as it was looked at: from ``start`` (ns) on, a value every ``step_s``; NaN where nothing was known."""
+
+    start: int
+    step_s: int
+    unit: str
+    values: tuple[float, ...]
+
+
+@dataclass(frozen=True)
 class Evidence:
     """A fact for or against a candidate, and how much it changes the log-odds; sentences.py puts it in words.
 
@@ -127,4 +137,5 @@ class Answer:
     candidates: list[Candidate]
     unexplained: float
     examples: dict[str, tuple[str, str]]  # "slow" and "normal" → (trace id, span id), hexadecimal
+    series: Sampled | None  # of the symptom
     notes: list[str]  # what limits the answer: sampling, small windows, missing parents

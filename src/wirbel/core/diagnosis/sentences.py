@@ -10,9 +10,11 @@ from wirbel.core import text
 from wirbel.core.diagnosis.changes import OTHER_CALLERS, Control, Judged
 from wirbel.core.diagnosis.model import Candidate, Evidence
 from wirbel.core.diagnosis.parts import OWN, TRANSFER, Part
+from wirbel.core.signals.changes import lines
 
 Facts = Mapping[str, Any]
 MOST_NAMED = 5
+MOST_LINES_TOLD = 2  # of configuration
 _ALIKE = 1.05  # a ratio nearer to one than this is not told
 
 
@@ -195,7 +197,7 @@ def _brings_traffic(facts: Facts) -> str:
 
 def _change_near(facts: Facts) -> str:
     judged: Judged = facts["judged"]
-    return f"{_change_named(judged)} came {when(judged.lead_s)}; what it did cannot be told apart from the rest."
+    return f"{_change_named(judged)}{_touched(judged)} came {when(judged.lead_s)}; what it did cannot be told apart from the rest."
 
 
 def _same_requests(facts: Facts) -> str:
@@ -223,9 +225,17 @@ def _change_named(judged: Judged) -> str:
     return f"The {change.kind}{of}{' ' + change.version if change.version else ''} at {text.time(change.at)}"
 
 
+def _touched(judged: Judged) -> str:
+    """The lines of configuration that a change touched, the first of many."""
+    found = lines(judged.change)
+    told = [f"{line.key} {line.before or 'nothing'} → {line.after or 'nothing'}" for line in found[:MOST_LINES_TOLD]]
+    more = f" and {len(found) - MOST_LINES_TOLD} more" if len(found) > MOST_LINES_TOLD else ""
+    return f" ({', '.join(told)}{more})" if told else ""
+
+
 def _change(facts: Facts) -> str:
     judged: Judged = facts["judged"]
-    change, what = judged.change, _change_named(judged)
+    change, what = judged.change, _change_named(judged) + _touched(judged)
     lead = when(judged.lead_s)
     if judged.verdict == "too-late":
         return f"{what} is not it: it came {lead}."

@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from wirbel.core import arrow
-from wirbel.core.diagnosis.model import Question
+from wirbel.core.diagnosis.model import Question, Sampled, Signal
 from wirbel.core.diagnosis.responsibility import ENTITY_KIND
 from wirbel.core.series import cells as cell_series
 from wirbel.core.series.grid import Grid
@@ -39,6 +39,7 @@ class Services:
     reference: Bools
     focus: Bools
     symptom: int | None  # row of the service that is asked about
+    first: int  # ns
     step_s: int
 
     @classmethod
@@ -48,7 +49,7 @@ class Services:
         grid = Grid(start, end, finest=question.step_s)
         if not table.num_rows:
             nothing = np.zeros((0, grid.count))
-            return cls([], nothing, nothing, nothing, np.zeros((0, 0), np.bool_), np.zeros(0, np.bool_), *_windows(grid, question), None, grid.step)
+            return cls([], nothing, nothing, nothing, np.zeros((0, 0), np.bool_), np.zeros(0, np.bool_), *_windows(grid, question), None, grid.first, grid.step)
         minute = arrow.numbers(table["minute"])
         table = table.filter(pa.array((minute >= grid.first) & (minute < grid.first + grid.count * grid.step_ns)))
         served = cell_series.entries(table)
@@ -75,7 +76,9 @@ class Services:
         consumer = np.array([kind == "service" and name in consuming for kind, name in entities], np.bool_)
         symptom = place.get(question.service)
         count = np.maximum(_smooth(rate), 1e-9)
-        return cls(entities, _smooth(seconds) / count, _smooth(failed) / count, rate, calls, consumer, *_windows(grid, question), symptom, grid.step)
+        return cls(
+            entities, _smooth(seconds) / count, _smooth(failed) / count, rate, calls, consumer, *_windows(grid, question), symptom, grid.first, grid.step
+        )
 
     @cached_property
     def busier(self) -> Floats:
@@ -83,6 +86,14 @@ class Services:
         before, after = (self.rate[:, window].mean(axis=1) if window.any() else np.zeros(len(self.entities)) for window in (self.reference, self.focus))
         with np.errstate(divide="ignore", invalid="ignore"):
             return np.nan_to_num(np.log2((after + 1e-3) / (before + 1e-3)))
+
+    def sampled(self, signal: Signal) -> Sampled | None:
+        """The symptom's series: mean time, share of failures, or requests a second."""
+        if self.symptom is None:
+            return None
+        unit, values = {"latency": ("s", self.seconds), "errors": ("share", self.failed), "throughput": ("/s", self.rate / self.step_s)}[signal]
+        told = np.where(_smooth(self.rate) > 0, values, np.nan)[self.symptom]
+        return Sampled(self.first, self.step_s, unit, tuple(told.tolist()))
 
     @cached_property
     def anomaly(self) -> Floats:

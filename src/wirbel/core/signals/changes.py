@@ -197,3 +197,39 @@ def parse_request(content_type: str, headers: Mapping[str, str], body: bytes) ->
     if len(records) > MAX_CHANGES:
         raise InvalidChange("body", f"holds more than {MAX_CHANGES} changes; send several requests")
     return [from_plain(item) for item in records]
+
+
+MOST_LINES = 20
+LONGEST_VALUE = 120  # characters of a value that are told
+SECRETS = ("password", "passwd", "secret", "token", "credential", "private")
+"""Words in keys whose values are not told (common practice)."""
+HIDDEN = "…"
+
+
+@dataclass(frozen=True)
+class Line:
+    """A line of configuration that a change touched; None where there was none, or is none any more."""
+
+    key: str
+    before: str | None
+    after: str | None
+
+
+def lines(change: Change) -> list[Line]:
+    """What of its configuration a change touched, in the order of the keys; parts of parts have dots in their keys. At most MOST_LINES."""
+    before, after = _flat(change.before), _flat(change.after)
+    touched = [key for key in sorted({*before, *after}) if before.get(key) != after.get(key)]
+    return [Line(key, _told(key, before.get(key)), _told(key, after.get(key))) for key in touched[:MOST_LINES]]
+
+
+def _flat(value: Any, key: str = "") -> dict[str, str]:
+    if isinstance(value, dict):
+        return {k: v for name, part in value.items() for k, v in _flat(part, f"{key}.{name}" if key else str(name)).items()}
+    if value is None:
+        return {}
+    told = value if isinstance(value, str) else json.dumps(value, ensure_ascii=False)
+    return {key or "value": told[:LONGEST_VALUE]}
+
+
+def _told(key: str, value: str | None) -> str | None:
+    return HIDDEN if value is not None and any(word in key.lower() for word in SECRETS) else value

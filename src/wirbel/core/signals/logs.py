@@ -45,6 +45,14 @@ SEVERITY_OF_NAME = {
 }
 """Severity numbers of usual names (OpenTelemetry logs data model, appendix on other systems' levels; from memory)."""
 
+BANDS = ("", "trace", "debug", "info", "warning", "error", "fatal")
+"""Names of severity numbers: four numbers each (OpenTelemetry logs data model, "Severity fields")."""
+
+
+def severity_name(number: int | None) -> str:
+    """Of a severity number; empty where none is known."""
+    return BANDS[min(max((number or 0) + 3, 0) // 4, len(BANDS) - 1)]
+
 
 def combine(tables: list[pa.Table]) -> pa.Table:
     """Several tables as one, in order of time."""

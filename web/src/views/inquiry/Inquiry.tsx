@@ -9,6 +9,7 @@ import { Told } from "../../shared/Told";
 import { useWidth } from "../../shared/useWidth";
 import { Waiting } from "../../shared/Waiting";
 import { Bar } from "../service/Service";
+import { Evidence } from "./Evidence";
 
 type View = Schemas["InquiryView"];
 
@@ -238,7 +239,6 @@ function Ladder({ view }: { view: View }) {
 }
 
 function Candidates({ view }: { view: View }) {
-  const { search } = useLocation();
   return (
     <section aria-label="Candidates">
       <h2 className="flex justify-between">
@@ -263,22 +263,7 @@ function Candidates({ view }: { view: View }) {
           </header>
           <ul>
             {candidate.evidence.map((evidence) => (
-              <li key={evidence.text} className="flex gap-2">
-                <span className={`w-[52px] shrink-0 ${evidence.for ? "text-rust" : "text-kelp"}`}>
-                  {evidence.for ? "for" : "against"}
-                </span>
-                <span className="flex-1">
-                  <Told text={evidence.text} />{" "}
-                  {evidence.link && (
-                    <Link className="text-second underline" to={withScope(evidence.link, search)}>
-                      {evidence.link.startsWith("/traces") ? "see one" : "see"}
-                    </Link>
-                  )}
-                </span>
-                <span className="text-second">
-                  {Math.abs(evidence.weight) >= 0.05 ? signed(evidence.weight.toFixed(1), evidence.weight) : ""}
-                </span>
-              </li>
+              <Evidence key={evidence.text} evidence={evidence} view={view} />
             ))}
           </ul>
           {candidate.next && <p className="text-second">Next: {candidate.next}</p>}
@@ -289,13 +274,6 @@ function Candidates({ view }: { view: View }) {
       )}
     </section>
   );
-}
-
-function withScope(link: string, search: string) {
-  const [pathname = "/", own = ""] = link.split("?");
-  const query = new URLSearchParams(search);
-  for (const [key, value] of new URLSearchParams(own)) query.set(key, value);
-  return { pathname, search: `?${query}` };
 }
 
 function Standouts({ view }: { view: View }) {

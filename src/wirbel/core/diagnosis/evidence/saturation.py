@@ -60,7 +60,14 @@ def _observe(case: Case) -> Iterator[Observation]:
                 keep(entity, "metrics moved", min(float(apart), MOST), row)
                 count.setdefault(entity, set()).add(m.metric[row])
     for (entity, feature), (value, row) in best.items():
-        facts = {"metric": m.metric[row], "unit": m.unit[row], "before": float(m.before[row]), "after": float(m.after[row]), "level": float(m.level[row])}
+        facts = {
+            "metric": m.metric[row],
+            "unit": m.unit[row],
+            "before": float(m.before[row]),
+            "after": float(m.after[row]),
+            "level": float(m.level[row]),
+            "series": m.sampled(row),
+        }
         about = {"service": m.service[row] or "", "metric": m.metric[row]}
         yield Observation(entity, feature, value, m.mechanism(row), "metric", facts, about, service=_service_of(entity, m, row))
     for entity, metrics in count.items():

@@ -1,0 +1,56 @@
+"""Log records of one pattern: what a pattern that is new or multiplied really says."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from wirbel.core.patterns.masks import masked
+from wirbel.core.signals import logs
+from wirbel.core.text import rfc3339
+from wirbel.explore.schemas import LogRecord, LogRecords
+from wirbel.store.models import Stream
+from wirbel.store.reading import Rows
+from wirbel.store.scan import Where, scan
+
+COLUMNS = ["time", "service", "severity", "body", "trace_id", "span_id", "instance", "host"]
+MOST = 200
+
+
+@dataclass(frozen=True)
+class OfPattern:
+    """Work of a scan: a service's records of one pattern (core.patterns.masks), and of them only so many as are shown."""
+
+    service: str
+    template: str
+    most: int
+
+    def __call__(self, table: pa.Table, window: tuple[int, int] | None) -> pa.Table:
+        mine = Rows("time", (self.service,))(table, window)
+        found = mine.filter(pc.equal(masked(mine["body"]), self.template))
+        return found.slice(0, self.most).append_column("of", pa.repeat(pa.scalar(found.num_rows), min(found.num_rows, self.most)))
+
+
+def log_records(service: str, template: str, start: int, end: int, environment: str | None, most: int) -> LogRecords:
+    """The first ``most`` records of a pattern in [start, end) ns, and how many there are in all."""
+    most = max(1, min(most, MOST))
+    where = Where(Stream.LOGS, start, end, environment, (service,), fresh=True)
+    parts = [part for part in scan(where, COLUMNS, OfPattern(service, template, most)) if part.num_rows]
+    count = sum(part["of"][0].as_py() for part in parts)
+    shown = pa.concat_tables([part.drop_columns("of").select(COLUMNS) for part in parts]).sort_by("time").slice(0, most).to_pylist() if parts else []
+    return LogRecords(
+        count=count,
+        records=[
+            LogRecord(
+                at=rfc3339(row["time"]),
+                severity=logs.severity_name(row["severity"]),
+                body=row["body"] or "",
+                instance=row["instance"],
+                trace=row["trace_id"].hex() if row["trace_id"] else None,
+                span=row["span_id"].hex() if row["span_id"] else None,
+            )
+            for row in shown
+        ],
+    )
