@@ -46,13 +46,17 @@ def gate(app: flask.Flask) -> None:
         return "high"
 
 
+def pool_of(size: int) -> psycopg_pool.ConnectionPool:
+    return psycopg_pool.ConnectionPool(os.environ["FLEET_DATABASE"], min_size=size, max_size=size, timeout=20, open=True)
+
+
 def berths(app: flask.Flask) -> None:
-    pool = psycopg_pool.ConnectionPool(os.environ["FLEET_DATABASE"], min_size=POOL, max_size=POOL, timeout=20, open=True)
+    pools = [pool_of(POOL)]
 
     @app.get("/berths/<int:number>")
     def berth(number: int) -> str:
-        with pool.connection() as connection:
-            found = connection.execute("SELECT id, ship FROM berth WHERE ship = %s LIMIT 12", (number,)).fetchall()
+        with pools[-1].connection() as connection:
+            found = connection.execute("SELECT id, ship FROM berth WHERE ship = %s LIMIT 30", (number,)).fetchall()
             if "one-by-one" in FAULTS:
                 for identity, _ in found:
                     connection.execute("SELECT ship, length FROM berth WHERE id = %s", (identity,)).fetchone()
@@ -62,7 +66,8 @@ def berths(app: flask.Flask) -> None:
 
     @app.post("/control/pool/<int:size>")
     def resize(size: int) -> str:
-        pool.resize(min_size=size, max_size=size)
+        pools.append(pool_of(size))
+        pools.pop(0).close()
         return "done"
 
 

@@ -14,9 +14,12 @@ FEATURES = {
     "surely stands out": Feature("-log10 p", +1, 20.0),
     "alike": Feature("other places that mark the same requests", -1, 2.0),
     "others suffer too": Feature("excess of the siblings over its own", -1, 0.5),
+    "one value alone": Feature("share of the change that vanishes with one value of its requests, times how far apart it is", -1, 0.5),
 }
 PLACES = {"service.instance.id": "instance", "k8s.pod.name": "instance", "host.name": "host", "cloud.availability_zone": "zone"}
 _OF_SERVICE = {"service.version", "operation"}
+_OUTCOMES = ("http.response.", "error.", "exception.", "rpc.grpc.status", "otel.status", "db.response.")
+"""Beginnings of keys that say how a request ended: what came of it, not what brought it about."""
 MOST_ATTRIBUTES = 5
 CERTAIN = 1e-30
 
@@ -28,28 +31,35 @@ def _observe(case: Case) -> Iterator[Observation]:
         places = {(PLACES[key], value): service for service, key, value in values if key in PLACES}
         for entity, service in places.items():
             yield from _of(case, standout, entity, service, len(places) - 1, values)
-        found = [(service, key, value) for service, key, value in values if key not in PLACES and key not in _OF_SERVICE]
+        found = [(service, key, value) for service, key, value in values if not (key in PLACES or key in _OF_SERVICE or key.startswith(_OUTCOMES))]
         if found and not places and attributes < MOST_ATTRIBUTES:
             attributes += 1
             service, key, value = found[0]
             yield from _of(case, standout, ("attribute", key), service, 0, [(service, key, value)])
+            if standout.others == "focus":  # its siblings are well, so that not all of the service is to blame
+                alone = max(standout.explains, 0.0) * _apart(standout)
+                yield Observation(("service", service), "one value alone", alone, service=service)
 
 
 def _of(case: Case, s: Standout, entity: Entity, service: str, alike: int, values: list[tuple[str, str, str]]) -> Iterator[Observation]:
     attributes = {key: value for _, key, value in values}
     of = service if entity[0] in ("instance", "attribute") else None
-    share = s.excess_others / s.excess_with if s.excess_with > 0 else 1.0
-    apart = min(max(1 - share, 0.0), 1.0)
+    apart = _apart(s)
     name = s.value if entity[0] == "attribute" else entity[1]
     facts = {"value": name, "with": s.excess_with, "others": s.excess_others, "unit": case.effect.unit}
     about = {"service": service, "key": s.key, "value": s.value}
     mechanism = None
     yield Observation(entity, "stands out", max(s.explains, 0.0) * apart, mechanism, "stands-out", facts, about, attributes, of)
     yield Observation(entity, "surely stands out", -math.log10(max(s.p, CERTAIN)) * (1.0 if s.others == "focus" else 0.5), None, None, {}, {}, attributes, of)
-    yield Observation(entity, "others suffer too", max(min(share, 1.0), 0.0), None, None, {}, {}, attributes, of)
+    yield Observation(entity, "others suffer too", 1 - apart, None, None, {}, {}, attributes, of)
     if alike:
         others = sorted({(PLACES[key], value) for _, key, value in values if key in PLACES} - {entity})
         yield Observation(entity, "alike", float(alike), None, "same-requests", {"value": name, "others": others}, {}, attributes, of)
+
+
+def _apart(s: Standout) -> float:
+    """How far what touches the value is from what touches its siblings: 1 where these are as usual, 0 where they are as bad."""
+    return min(max(1 - s.excess_others / s.excess_with, 0.0), 1.0) if s.excess_with > 0 else 0.0
 
 
 SOURCE = Source("contrast", FEATURES, _observe, ("latency", "errors"))
