@@ -6,6 +6,7 @@ import pyarrow as pa
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from wirbel.core.patterns import drain
 from wirbel.core.patterns.counts import COUNTED, Count, merge
 from wirbel.core.patterns.masks import LONGEST, MASK, masked
 from wirbel.core.signals.logs import LOG_SCHEMA
@@ -57,3 +58,25 @@ def test_counts_of_parts_add_up_to_those_of_all(rows: list[tuple[int, str, str]]
         if 1000 <= at < 2000:
             expected[service, "y" if body == "y" else f"x {MASK}"] += 2.0
     assert {(r["service"], r["template"]): r["after"] for r in whole.to_pylist()} == expected
+
+
+def test_templates_in_which_a_word_varies_are_one() -> None:
+    """The worked example of He et al. 2017, figure 1 (from memory): lines of one event differ in a word."""
+    lines = ["Receive from node <*>", "user anna logged in from <*>", "user ben logged in from <*>", "disk full", "disk slow", "user carl logged in from <*>"]
+    numbers, templates = drain.group(lines)
+    assert [templates[number] for number in numbers] == [
+        "Receive from node <*>",
+        *["user <*> logged in from <*>"] * 2,
+        "disk full",
+        "disk slow",
+        "user <*> logged in from <*>",
+    ]
+
+
+@given(st.lists(st.lists(st.sampled_from(["a", "b", "c", "<*>", "found", "lost"]), max_size=6), max_size=40))
+def test_a_group_s_template_matches_all_that_is_in_it(words: list[list[str]]) -> None:
+    numbers, templates = drain.group([" ".join(one) for one in words])
+    for own, number in zip(words, numbers, strict=True):
+        common = templates[number].split()
+        assert len(common) == len(own)
+        assert all(word == other or word == "<*>" for word, other in zip(common, own, strict=True))

@@ -184,6 +184,6 @@ def get_log_rates(request: HttpRequest, name: str, start: str | None = None, end
 
 
 @router.get("/services/{name}/log-records", response=schemas.LogRecords)
-def get_log_records(request: HttpRequest, name: str, template: str, start: str, end: str, environment: str | None = None, most: int = 20) -> Any:
-    """The first log records of a pattern of a service, as an inquiry names it."""
+def get_log_records(request: HttpRequest, name: str, template: Query[list[str]], start: str, end: str, environment: str | None = None, most: int = 20) -> Any:
+    """The first log records of a pattern of a service, by the templates of which an inquiry says that it is made up."""
     return log_records(name, template, *window_of(start, end, "window", windows.LONGEST_RANGE_NS), environment, most)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import pyarrow as pa
@@ -21,23 +22,23 @@ MOST = 200
 
 @dataclass(frozen=True)
 class OfPattern:
-    """Work of a scan: a service's records of one pattern (core.patterns.masks), and of them only so many as are shown."""
+    """Work of a scan: a service's records of some templates (core.patterns.masks), and of them only so many as are shown."""
 
     service: str
-    template: str
+    templates: tuple[str, ...]
     most: int
 
     def __call__(self, table: pa.Table, window: tuple[int, int] | None) -> pa.Table:
         mine = Rows("time", (self.service,))(table, window)
-        found = mine.filter(pc.equal(masked(mine["body"]), self.template))
+        found = mine.filter(pc.is_in(masked(mine["body"]), value_set=pa.array(self.templates, pa.string())))
         return found.slice(0, self.most).append_column("of", pa.repeat(pa.scalar(found.num_rows), min(found.num_rows, self.most)))
 
 
-def log_records(service: str, template: str, start: int, end: int, environment: str | None, most: int) -> LogRecords:
+def log_records(service: str, templates: Sequence[str], start: int, end: int, environment: str | None, most: int) -> LogRecords:
     """The first ``most`` records of a pattern in [start, end) ns, and how many there are in all."""
     most = max(1, min(most, MOST))
     where = Where(Stream.LOGS, start, end, environment, (service,), fresh=True)
-    parts = [part for part in scan(where, COLUMNS, OfPattern(service, template, most)) if part.num_rows]
+    parts = [part for part in scan(where, COLUMNS, OfPattern(service, tuple(templates), most)) if part.num_rows]
     count = sum(part["of"][0].as_py() for part in parts)
     shown = pa.concat_tables([part.drop_columns("of").select(COLUMNS) for part in parts]).sort_by("time").slice(0, most).to_pylist() if parts else []
     return LogRecords(

@@ -92,7 +92,7 @@ class ConfigurationLine(_Of):
 
 class LogPattern(_Of):
     service: str
-    template: str
+    templates: list[str]  # of what it is made up
 
 
 class EvidenceView(EvidenceOut):
@@ -319,7 +319,7 @@ def _candidate(rank: int, candidate: Candidate, changes: Sequence[Judged]) -> Ca
 
 
 def _evidence(evidence: Evidence) -> EvidenceView:
-    series, judged, template = (evidence.facts.get(name) for name in ("series", "judged", "template"))
+    series, judged, templates = (evidence.facts.get(name) for name in ("series", "judged", "members"))
     return EvidenceView(
         kind=evidence.kind,
         **{"for": evidence.supports},
@@ -329,7 +329,7 @@ def _evidence(evidence: Evidence) -> EvidenceView:
         metric=evidence.facts.get("metric"),
         series=None if series is None else SeriesOut.model_validate(series),
         lines=[] if judged is None else [ConfigurationLine.model_validate(line) for line in lines(judged.change)],
-        pattern=None if template is None else LogPattern(service=evidence.facts["service"], template=template),
+        pattern=None if templates is None else LogPattern(service=evidence.facts["service"], templates=list(templates)),
     )
 
 

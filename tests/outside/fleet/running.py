@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import itertools
 import os
+import random
 import subprocess
 import sys
 import threading
@@ -35,7 +36,7 @@ def ask(url: str, method: str = "GET", **headers: str) -> bytes:
 
 @dataclass
 class Users:
-    """Ask for bookings at a steady rate, whether or not they are answered."""
+    """Ask for bookings, so many a second in the mean, whether or not others are answered."""
 
     gate: str
     a_second: float = 14.0
@@ -43,12 +44,12 @@ class Users:
 
     def run(self) -> None:
         with ThreadPoolExecutor(64) as pool:
-            due = time.monotonic()
+            due, chance = time.monotonic(), random.Random(1)  # noqa: S311  nothing secret: when people come
             for number in itertools.count():
                 if self.stopped.is_set():
                     return
                 pool.submit(self._once, number)
-                due += 1 / self.a_second
+                due += chance.expovariate(self.a_second)
                 time.sleep(max(due - time.monotonic(), 0))
 
     def _once(self, number: int) -> None:

@@ -369,7 +369,7 @@ export interface paths {
         };
         /**
          * Get Log Records
-         * @description The first log records of a pattern of a service, as an inquiry names it.
+         * @description The first log records of a pattern of a service, by the templates of which an inquiry says that it is made up.
          */
         get: operations["wirbel_explore_api_get_log_records"];
         put?: never;
@@ -1081,8 +1081,8 @@ export interface components {
         LogPattern: {
             /** Service */
             service: string;
-            /** Template */
-            template: string;
+            /** Templates */
+            templates: string[];
         };
         /**
          * LogRates
@@ -2433,7 +2433,7 @@ export interface operations {
     wirbel_explore_api_get_log_records: {
         parameters: {
             query: {
-                template: string;
+                template: string[];
                 start: string;
                 end: string;
                 environment?: string | null;

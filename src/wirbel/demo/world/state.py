@@ -210,8 +210,8 @@ def _import_rate(conditions: Conditions) -> Floats:
     return np.where((hour >= NIGHTLY_H) & (hour < NIGHTLY_H + 1), 7 * usual, usual)
 
 
-def solve(topology: Topology, conditions: Conditions, rate: float | None = None) -> State:
-    """The state of a world; ``rate`` is requests a second from outside at mean load, if other than the world's own."""
+def solve(topology: Topology, conditions: Conditions, rate: float | None = None, settled: float = SETTLED) -> State:
+    """The state of a world; ``rate`` is requests a second from outside at mean load, if other than the world's own. It is ``settled`` when a round changes times by no more, relative."""
     came = entry_rates(topology, conditions, topology.rate if rate is None else rate)
     taken = {key: made * (1 - conditions.extra("silent", topology.operations[key].service)) for key, made in came.items()}
     state = State(topology, conditions, came=came, entry=taken)
@@ -228,7 +228,7 @@ def solve(topology: Topology, conditions: Conditions, rate: float | None = None)
         _backends(state)
         _responses(state)
         _workers(state)
-        if before and all(np.abs(now - before[key]).max() < SETTLED * now.max() for key, now in state.response.items()):
+        if before and all(np.abs(now - before[key]).max() < settled * now.max() for key, now in state.response.items()):
             break
     return state
 

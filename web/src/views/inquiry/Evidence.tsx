@@ -125,7 +125,7 @@ function Records({ pattern, view }: { pattern: Schemas["LogPattern"]; view: View
           signal,
           params: {
             path: { name: pattern.service },
-            query: { template: pattern.template, start: view.focus.from, end: view.focus.to, environment },
+            query: { template: pattern.templates, start: view.focus.from, end: view.focus.to, environment },
           },
         }),
       ),

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
 from wirbel.core.diagnosis.case import Case
 from wirbel.core.diagnosis.evidence.observation import Feature, Observation, Source
+from wirbel.core.patterns import drain
 from wirbel.core.signals.entities import AT
 
 FEATURES = {
@@ -22,6 +24,8 @@ WARNING = 13  # severity number of OpenTelemetry's log data model
 MOST_PATTERNS = 3  # of a service that are told
 NEW = 0.1  # of its rate in the focus: a pattern said less often before is new
 LEAST = 3  # records
+MOST_TEMPLATES = 3_000  # of a service that are looked at, the commonest
+MOST_MEMBERS = 20  # of a pattern that are named
 ABOUT = (
     ("lock", ("lock", "deadlock")),
     ("disk", ("no space", "disk", "extend file", "read-only file")),
@@ -39,6 +43,7 @@ ABOUT = (
 class Pattern:
     service: str
     template: str
+    members: tuple[str, ...]  # as they are without what only words tell apart
     severity: int
     before: float  # records a second
     after: float
@@ -47,20 +52,33 @@ class Pattern:
 
 
 def patterns(case: Case) -> list[Pattern]:
-    """Each pattern of each service in both windows."""
+    """Each pattern of each service in both windows; templates in which only a word varies are one."""
     question = case.question
-    return [
-        Pattern(
-            row["service"] or "",
-            row["template"] or "",
-            row["severity"] or 0,
-            row["before"] / question.reference.seconds,
-            row["after"] / question.focus.seconds,
-            row["after"],
-            row["traced"] / row["after"] if row["after"] else 0.0,
-        )
-        for row in case.records.patterns.to_pylist()
-    ]
+    rows: dict[str, list[dict[str, Any]]] = {}
+    for row in case.records.patterns.to_pylist():
+        rows.setdefault(row["service"] or "", []).append(row)
+    found = []
+    for service, mine in rows.items():
+        mine.sort(key=lambda row: (-row["before"] - row["after"], row["template"] or ""))
+        numbers, templates = drain.group([row["template"] or "" for row in mine[:MOST_TEMPLATES]])
+        members: list[list[dict[str, Any]]] = [[] for _ in templates]
+        for row, number in zip(mine, numbers, strict=False):
+            members[number].append(row)
+        for template, of in zip(templates, members, strict=True):
+            before, after, traced = (sum(row[name] for row in of) for name in ("before", "after", "traced"))
+            found.append(
+                Pattern(
+                    service,
+                    template,
+                    tuple(row["template"] or "" for row in of[:MOST_MEMBERS]),
+                    max(row["severity"] or 0 for row in of),
+                    before / question.reference.seconds,
+                    after / question.focus.seconds,
+                    after,
+                    traced / after if after else 0.0,
+                )
+            )
+    return found
 
 
 def _observe(case: Case) -> Iterator[Observation]:
@@ -73,7 +91,7 @@ def _observe(case: Case) -> Iterator[Observation]:
         fresh = [p for p in mine if p.count >= LEAST and p.before <= NEW * p.after]
         fresh.sort(key=lambda p: (-p.severity, -p.count))
         for p in fresh[:MOST_PATTERNS]:
-            facts = {"service": service, "template": p.template, "before": p.before, "after": p.after, "count": p.count}
+            facts = {"service": service, "template": p.template, "members": p.members, "before": p.before, "after": p.after, "count": p.count}
             about = {"service": service, "text": p.template}
             size = float(np.log2(p.count + 1)) * (1.0 if p.severity >= WARNING else 0.5)
             feature = "new pattern" if p.of_requests > 0.5 else "new pattern of its own"

@@ -26,6 +26,8 @@ MIN_CALLS = 20
 
 def _observe(case: Case) -> Iterator[Observation]:
     here = case.here
+    if not here.in_focus.any() or here.in_focus.all():
+        return
     split = Split.of(here, here.time, here.calls)
     own: dict[str, list[int]] = defaultdict(list)
     way: dict[str, list[int]] = defaultdict(list)
