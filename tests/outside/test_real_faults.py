@@ -116,7 +116,7 @@ def api(instance: Instance) -> Api:
 
 @pytest.mark.parametrize("one", HAPPENINGS, ids=[one.name for one in HAPPENINGS])
 def test_what_really_happened_is_found(api: Api, lived: Lived, one: Happening) -> None:
-    windows = {name: {"from": start, "to": end} for name, (start, end) in (("focus", lived.focus[one.name]), ("reference", lived.reference))}
+    windows = {name: {"start": start, "end": end} for name, (start, end) in (("focus", lived.focus[one.name]), ("reference", lived.reference))}
     status, answer = api.post("/api/inquiries", {"service": "gate", "signal": one.signal, "environment": ENVIRONMENT, **windows})
     assert status == 201, answer
     candidates = answer["candidates"]

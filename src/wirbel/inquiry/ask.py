@@ -95,8 +95,8 @@ def ask(asked: Asked) -> Answered:
     return Answered(answer, round((time.monotonic() - began) * 1000))
 
 
-def _records(question: Question, table: pa.Table, counted: pa.Table | None, changes: list[Change], notes: list[str]) -> Records:
-    """What is known beside the requests: of the services and hosts that they met, and what runs on these. ``counted`` are cells of metrics, if there are no others."""
+def _records(question: Question, table: pa.Table, cells: pa.Table | None, changes: list[Change], notes: list[str]) -> Records:
+    """What is known beside the requests: of the services and hosts that they met, and what runs on these. ``cells`` are those of metrics, if there are no others."""
     start, end, environment = min(question.reference.start, question.focus.start), max(question.reference.end, question.focus.end), question.environment
     around = Around(*(tuple(sorted(set(table[name].drop_null().unique().to_pylist()))) for name in ("service", "host")))
     count = Count((question.reference.start, question.reference.end), (question.focus.start, question.focus.end))
@@ -104,7 +104,7 @@ def _records(question: Question, table: pa.Table, counted: pa.Table | None, chan
     counted = scan(Where(Stream.LOGS, start, end, environment, around.services, fresh=True), COUNTED_COLUMNS, count, small=True)
     return Records(
         spans=table,
-        cells=reading.cells(start - start % MINUTE_NS, end, environment, None, cell_series.CELL_COLUMNS) if counted is None else counted,
+        cells=reading.cells(start - start % MINUTE_NS, end, environment, None, cell_series.CELL_COLUMNS) if cells is None else cells,
         points=points.combine(samples),
         patterns=merge(counted),
         changes=changes,

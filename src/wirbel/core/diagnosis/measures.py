@@ -155,7 +155,8 @@ class Measures:
 
     def sampled(self, row: int) -> Sampled:
         """A series as it was looked at."""
-        return Sampled(self.first, self.step_s, self.unit[row], tuple(self.values[row].tolist()))
+        unit = "share" if self.unit[row] == "1" and np.isfinite(self.level[row]) else self.unit[row]
+        return Sampled(self.first, self.step_s, unit, tuple(self.values[row].tolist()))
 
     def has_word(self, words: tuple[str, ...]) -> npt.NDArray[np.bool_]:
         return np.array([any(word in metric for word in words) for metric in self.metric], np.bool_)

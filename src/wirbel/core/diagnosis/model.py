@@ -13,7 +13,7 @@ from wirbel.core.diagnosis.onset import Onset
 from wirbel.core.errors import InvalidQuestion
 
 MINUTE_S = 60
-STEPS = 10  # that a window has at least, as long as they are no shorter than a second
+LEAST_STEPS, STEPS = 5, 10  # minutes that will do; steps of a window that has fewer, as long as they are no shorter than a second
 Signal = Literal["latency", "errors", "throughput"]
 
 
@@ -51,7 +51,7 @@ class Question:
     def step_s(self) -> int:
         """s from one value of a series to the next: a minute, or less where a window is short, so that it is more than a few values that are compared."""
         shortest = min(self.reference.seconds, self.focus.seconds)
-        return int(min(max(shortest // STEPS, 1), MINUTE_S))
+        return MINUTE_S if shortest >= LEAST_STEPS * MINUTE_S else int(max(shortest // STEPS, 1))
 
 
 @dataclass(frozen=True)

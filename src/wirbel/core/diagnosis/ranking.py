@@ -64,14 +64,14 @@ def _unexplained(case: Case, candidates: list[Candidate]) -> float:
 
 
 def _candidate(case: Case, seen: Seen, chance: float, weights: Weights) -> Candidate:
-    service = next((observation.service for observation in seen.observations if observation.service), None)
     shares = [o.value for o in seen.observations if FEATURES[o.feature].unit == OF_CHANGE]
+    shares += [seen.part * o.value for o in (seen.whole.observations if seen.whole else []) if FEATURES[o.feature].unit == OF_CHANGE]
     candidate = Candidate(
         seen.entity[0],
         seen.entity[1],
         weights.mechanism(seen),
         min(max(shares, default=0.0), 1.0),
-        service=service,
+        service=seen.service,
         attributes=seen.attributes,
         onset=case.moved.get(seen.entity) if case.question.signal != "throughput" else None,
         evidence=_evidence(seen, weights),
@@ -84,8 +84,8 @@ def _candidate(case: Case, seen: Seen, chance: float, weights: Weights) -> Candi
 def _evidence(seen: Seen, weights: Weights) -> list[Evidence]:
     """What was observed, in the order of what it is worth; a sentence is told once, and worth what all that rests on it is."""
     found: dict[str, Evidence] = {}
-    for name, observation in seen.strongest.items():
-        worth = weights.worth(name, observation.value)
+    for name, counted in seen.strongest.items():
+        observation, worth = counted.observation, weights.worth(counted)
         if observation.kind is None or (abs(worth) < LEAST_WORTH and observation.kind not in ALWAYS_TOLD):
             continue
         key = f"{observation.kind} {sorted(observation.about.items())} {observation.facts.get('metric')} {observation.facts.get('template')}"

@@ -28,11 +28,11 @@ BACKTRACK = 0.1  # how willing it is to go back to a caller
 
 @dataclass(frozen=True)
 class Services:
-    """Entities (rows) by steps of time: ``seconds`` mean time, ``failed`` share, ``rate`` a step; all (entities, steps)."""
+    """Entities (rows) by steps of time: ``total`` time in s, ``failures`` and requests (``rate``) of each step; all (entities, steps)."""
 
     entities: list[Entity]
-    seconds: Floats
-    failed: Floats
+    total: Floats
+    failures: Floats
     rate: Floats
     calls: Bools  # (entities, entities): the first calls the second
     is_consumer: Bools
@@ -91,9 +91,19 @@ class Services:
         """The symptom's series: mean time, share of failures, or requests a second."""
         if self.symptom is None:
             return None
-        unit, values = {"latency": ("s", self.seconds), "errors": ("share", self.failed), "throughput": ("/s", self.rate / self.step_s)}[signal]
-        told = np.where(_smooth(self.rate) > 0, values, np.nan)[self.symptom]
-        return Sampled(self.first, self.step_s, unit, tuple(told.tolist()))
+        unit, values = {"latency": ("s", self.total), "errors": ("share", self.failures), "throughput": ("/s", self.rate)}[signal]
+        of = np.where(self.rate > 0, self.rate, np.nan) if signal != "throughput" else np.full_like(self.rate, self.step_s)
+        return Sampled(self.first, self.step_s, unit, tuple((values / of)[self.symptom].tolist()))
+
+    @cached_property
+    def seconds(self) -> Floats:
+        """Mean time of a few steps, shape (entities, steps)."""
+        return _smooth(self.total) / np.maximum(_smooth(self.rate), 1e-9)
+
+    @cached_property
+    def failed(self) -> Floats:
+        """Share of failures of a few steps, shape (entities, steps)."""
+        return _smooth(self.failures) / np.maximum(_smooth(self.rate), 1e-9)
 
     @cached_property
     def anomaly(self) -> Floats:

@@ -12,8 +12,8 @@ from __future__ import annotations
 import json
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
-from functools import lru_cache
+from dataclasses import dataclass, replace
+from functools import cached_property, lru_cache
 from importlib import resources
 from typing import Any
 
@@ -29,6 +29,9 @@ from wirbel.core.stats.conditional_logit import probabilities
 Floats = npt.NDArray[np.float64]
 KINDS = ("service", "operation", "instance", "host", "container", "database", "external", "zone", "attribute", "load")
 """Kinds of candidates; each has a weight of its own: how often it is the cause."""
+PARTS = ("instance", "attribute")  # kinds of what is a part of a service
+STANDS_OUT = "stands out"  # says how much of the harm is in a part
+OF_PARTS = ("one value alone", "one part alone")  # of a whole: that it has a part that does the harm
 CALLED = ("database", "external")  # kinds that are known by where they are called
 CLEAR = "the symptom is clear"
 CASE_FEATURES = {CLEAR: Feature("-log10 p of there being no change", +1, 3.0)}
@@ -43,13 +46,27 @@ def grown(feature: Feature, value: float) -> float:
 
 
 @dataclass(frozen=True)
+class Counted:
+    """An observation, and what it counts for, between 0 and 1."""
+
+    observation: Observation
+    size: float
+
+
+@dataclass(frozen=True)
 class Seen:
-    """All that was observed of one entity; of observations of one feature the strongest counts."""
+    """All that was observed of one entity; of observations of one feature the strongest counts.
+
+    What is a part of a service, one instance or one value of its requests, has what was observed of the ``whole`` too,
+    as far as the harm vanishes without it (``part``, between 0 and 1): what fails on one instance only fails there, and
+    the evidence of the failures is that instance's.
+    """
 
     entity: Entity
-    strongest: Mapping[str, Observation]
     observations: Sequence[Observation]
     clear: float
+    whole: Seen | None = None
+    part: float = 0.0
 
     @property
     def attributes(self) -> dict[str, str]:
@@ -57,11 +74,33 @@ class Seen:
         found = place_of(self.entity[1]) if self.entity[0] in CALLED else {}
         return found | {key: value for observation in self.observations for key, value in observation.attributes.items()}
 
+    @property
+    def service(self) -> str | None:
+        return next((observation.service for observation in self.observations if observation.service), None)
+
+    @cached_property
+    def counted(self) -> list[Counted]:
+        """Its own observations and those of its whole."""
+        own = [Counted(o, grown(FEATURES[o.feature], o.value)) for o in self.observations]
+        return own + [
+            Counted(one.observation, self.part * one.size) for one in (self.whole.counted if self.whole else []) if one.observation.feature not in OF_PARTS
+        ]
+
+    @cached_property
+    def strongest(self) -> dict[str, Counted]:
+        """By feature."""
+        found: dict[str, Counted] = {}
+        for one in self.counted:
+            name = one.observation.feature
+            if name not in found or one.size > found[name].size:
+                found[name] = one
+        return found
+
     def row(self) -> Floats:
         """Its features as :data:`COLUMNS` has them."""
         found = np.zeros(len(COLUMNS))
-        for name, observation in self.strongest.items():
-            found[COLUMNS.index(name)] = grown(FEATURES[name], observation.value)
+        for name, one in self.strongest.items():
+            found[COLUMNS.index(name)] = one.size
         found[COLUMNS.index(CLEAR)] = grown(CASE_FEATURES[CLEAR], self.clear)
         found[COLUMNS.index(self.entity[0])] = 1.0
         return found
@@ -69,11 +108,11 @@ class Seen:
     def mechanisms(self) -> dict[str, Floats]:
         """Mechanisms that observations speak of, each with the features that do: shape (FEATURES,)."""
         found: dict[str, Floats] = defaultdict(lambda: np.zeros(len(FEATURES)))
-        for observation in self.observations:
-            if observation.mechanism and observation.mechanism != UNKNOWN:
-                place = list(FEATURES).index(observation.feature)
-                row = found[observation.mechanism]
-                row[place] = max(row[place], grown(FEATURES[observation.feature], observation.value))
+        for one in self.counted:
+            mechanism = one.observation.mechanism
+            if mechanism and mechanism != UNKNOWN:
+                place = list(FEATURES).index(one.observation.feature)
+                found[mechanism][place] = max(found[mechanism][place], one.size)
         return dict(found)
 
 
@@ -83,14 +122,14 @@ def gather(observations: Sequence[Observation], clear: float) -> list[Seen]:
     for observation in observations:
         if observation.entity[0] in KINDS:
             by_entity[observation.entity].append(observation)
-    found = []
-    for entity, mine in by_entity.items():
-        strongest: dict[str, Observation] = {}
-        for observation in mine:
-            if observation.feature not in strongest or observation.value > strongest[observation.feature].value:
-                strongest[observation.feature] = observation
-        found.append(Seen(entity, strongest, mine, clear))
-    return found
+    found = {entity: Seen(entity, mine, clear) for entity, mine in by_entity.items()}
+    return [_with_whole(one, found) for one in found.values()]
+
+
+def _with_whole(seen: Seen, found: Mapping[Entity, Seen]) -> Seen:
+    whole = found.get(("service", seen.service or "")) if seen.entity[0] in PARTS else None
+    part = max((o.value for o in seen.observations if o.feature == STANDS_OUT), default=0.0)
+    return replace(seen, whole=whole, part=min(part, 1.0)) if whole and part > 0 else seen
 
 
 @dataclass(frozen=True)
@@ -106,9 +145,9 @@ class Weights:
     def score(self, row: Floats) -> float:
         return float(row @ np.array([self.candidates.get(name, 0.0) for name in COLUMNS]))
 
-    def worth(self, feature: str, value: float) -> float:
+    def worth(self, counted: Counted) -> float:
         """What an observation adds to the score of its candidate."""
-        return self.candidates.get(feature, 0.0) * grown(FEATURES[feature], value)
+        return self.candidates.get(counted.observation.feature, 0.0) * counted.size
 
     def confidence(self, probability: float) -> float:
         """Calibrated: of candidates with this confidence about so many are right."""

@@ -53,8 +53,7 @@ def of(case: Case, truth: Truth, world: str, seed: int, seen: bool) -> Observed:
         if said:
             hit = np.array([name in truth.mechanisms for name in said], np.bool_)
             mechanisms.append(Options(np.array(list(said.values())).reshape(-1, len(FEATURES)), hit))
-        service = next((o.service for o in found[n].observations if o.service), None)
-        options = list(change_choice.touching(case, found[n].entity, service))
+        options = list(change_choice.touching(case, found[n].entity, found[n].service))
         if options:
             hit = np.array([judged.change.id == truth.change for judged, _ in options], np.bool_)
             changes.append(Options(np.array([row for _, row in options]), hit))

@@ -18,8 +18,9 @@ FEATURES = {
 }
 PLACES = {"service.instance.id": "instance", "k8s.pod.name": "instance", "host.name": "host", "cloud.availability_zone": "zone"}
 _OF_SERVICE = {"service.version", "operation"}
-_OUTCOMES = ("http.response.", "error.", "exception.", "rpc.grpc.status", "otel.status", "db.response.")
-"""Beginnings of keys that say how a request ended: what came of it, not what brought it about."""
+_OUTCOMES = ("http.response.", "http.request.resend", "error.", "exception.", "rpc.grpc.status", "otel.status", "db.response.")
+_ASKED = ("db.", "server.", "http.route", "http.request.method", "url.", "code.", "messaging.", "rpc.", "network.", "peer.")
+"""Beginnings of keys that say how a request ended, and of those that say what is asked of whom: neither says who asks."""
 MOST_ATTRIBUTES = 5
 CERTAIN = 1e-30
 
@@ -31,14 +32,20 @@ def _observe(case: Case) -> Iterator[Observation]:
         places = {(PLACES[key], value): service for service, key, value in values if key in PLACES}
         for entity, service in places.items():
             yield from _of(case, standout, entity, service, len(places) - 1, values)
-        found = [(service, key, value) for service, key, value in values if not (key in PLACES or key in _OF_SERVICE or key.startswith(_OUTCOMES))]
+        if places:
+            yield from _alone(standout)
+        found = [(service, key, value) for service, key, value in values if not (key in PLACES or key in _OF_SERVICE or key.startswith(_OUTCOMES + _ASKED))]
         if found and not places and attributes < MOST_ATTRIBUTES:
             attributes += 1
             service, key, value = found[0]
             yield from _of(case, standout, ("attribute", key), service, 0, [(service, key, value)])
-            if standout.others == "focus":  # its siblings are well, so that not all of the service is to blame
-                alone = max(standout.explains, 0.0) * _apart(standout)
-                yield Observation(("service", service), "one value alone", alone, service=service)
+            yield from _alone(standout)
+
+
+def _alone(s: Standout) -> Iterator[Observation]:
+    """Where the siblings of a value are well, not all of the service is to blame."""
+    if s.others == "focus":
+        yield Observation(("service", s.service), "one value alone", max(s.explains, 0.0) * _apart(s), service=s.service)
 
 
 def _of(case: Case, s: Standout, entity: Entity, service: str, alike: int, values: list[tuple[str, str, str]]) -> Iterator[Observation]:

@@ -33,6 +33,7 @@ def _observe(case: Case) -> Iterator[Observation]:
     if case.question.signal != "throughput":
         own = max(math.log2(max(case.load.ratio, 1e-3)), 0.0)
         yield from _of_symptom(case)
+        yield from _of_hosts(case)
     s = case.services
     for n, (kind, name) in enumerate(s.entities):
         busier = float(s.busier[n])
@@ -43,6 +44,21 @@ def _observe(case: Case) -> Iterator[Observation]:
         if kind == "service" and busier - own > LEAST and name != case.question.service and not s.calls[:, n].any() and not s.is_consumer[n]:
             facts = {"ratio": 2.0**busier, "explains": None, "service": name}
             yield Observation(("load", name), "traffic rose there", busier - own, "traffic", "load-elsewhere", facts, service=name)
+
+
+def _of_hosts(case: Case) -> Iterator[Observation]:
+    """Hosts of which all that runs there is asked more: they may be slower because of that."""
+    s, traces = case.services, case.traces
+    (host, hosts), (service, services) = traces.codes("host"), traces.codes("service")
+    known = (host >= 0) & (service >= 0)
+    busier = {name: float(s.busier[n]) for n, (kind, name) in enumerate(s.entities) if kind == "service"}
+    rose: dict[str, list[float]] = {}
+    for pair in np.unique(host[known] * len(services) + service[known]).tolist():
+        at, of = divmod(pair, len(services))
+        rose.setdefault(hosts[at], []).append(busier.get(services[of], 0.0))
+    for name, values in rose.items():
+        if min(values) > LEAST:
+            yield Observation(("host", name), "is asked more", float(np.mean(values)))
 
 
 def _of_symptom(case: Case) -> Iterator[Observation]:

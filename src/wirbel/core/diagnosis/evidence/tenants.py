@@ -127,6 +127,8 @@ def _tenants(kind: str, changes: _Changes) -> Iterator[Observation]:
         facts = {"kind": kind, "value": name, "services": hurt, "times": 2.0**mean}
         yield Observation((kind, name), "tenants slower", mean, "saturation" if kind == "host" else None, "tenants" if hurt else None, facts)
         yield Observation((kind, name), "services slower there", len(hurt) ** 2 / len(rows))
+        if kind == "host" and len(rows) > 1 and apart.max() > CLEAR:
+            yield Observation((kind, name), "one part alone", float(np.diff(np.sort(apart)[-2:])[0]))
 
 
 def _parts_of_services(changes: _Changes) -> Iterator[Observation]:
