@@ -107,6 +107,7 @@ def _records(question: Question, table: pa.Table, cells: pa.Table | None, change
         cells=reading.cells(start - start % MINUTE_NS, end, environment, None, cell_series.CELL_COLUMNS) if cells is None else cells,
         points=points.combine(samples),
         patterns=merge(counted),
+        by_metrics=cells is not None,
         changes=changes,
         notes=notes,
     )
@@ -115,9 +116,10 @@ def _records(question: Question, table: pa.Table, cells: pa.Table | None, change
 def _counted(question: Question) -> pa.Table:
     """Cells of what metrics of all services count of requests and calls, from the start of the reference to the end of the focus."""
     start, end = min(question.reference.start, question.focus.start), max(question.reference.end, question.focus.end)
-    where = Where(Stream.POINTS, start - MINUTE_NS, end, question.environment, fresh=True)
-    found = cells_of_metrics.derive(points.combine(scan(where, _OF_POINTS, CountingRequests((start - MINUTE_NS, end)))))
-    return found.filter(pc.greater_equal(found["minute"], start - start % MINUTE_NS))
+    # A sample tells of the time before it.
+    read = start - MINUTE_NS, end + MINUTE_NS
+    found = cells_of_metrics.derive(points.combine(scan(Where(Stream.POINTS, *read, question.environment, fresh=True), _OF_POINTS, CountingRequests(read))))
+    return found.filter(pc.and_(pc.greater_equal(found["minute"], start - start % MINUTE_NS), pc.less(found["minute"], end)))
 
 
 def _mean_requests(question: Question, counted: pa.Table) -> pa.Table:

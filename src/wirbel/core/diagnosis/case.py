@@ -34,6 +34,7 @@ Entity = tuple[str, str]
 """Kind and name."""
 
 MIN_REQUESTS = 20  # in each window
+MIN_MEANS = 5  # minutes in each window, where there are means only
 MOST_ENTITIES = 24  # of which it is found out when they moved
 LEAST_EXPLAINED = 0.03  # parts below it are noise
 CONTRAST_REQUESTS = 3_000  # a window, for who stands out; more change the shares by less than 2 points
@@ -56,6 +57,7 @@ class Records:
     patterns: pa.Table = field(default_factory=COUNTED.empty_table)
     changes: list[Change] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
+    by_metrics: bool = False  # spans are drawn up from what metrics count (mean_requests.py)
 
 
 @dataclass(frozen=True)
@@ -96,7 +98,8 @@ class Case:
     def check_enough(self) -> None:
         """Raises NotEnoughData when a window has fewer than 20 requests of the symptom."""
         for name, rows in (("focus", self.here.in_focus), ("reference", ~self.here.in_focus)):
-            count = int(rows.sum())
+            # A request that is drawn up stands for all that were counted.
+            count = round(self.here.adjusted_count[rows].sum()) if self.records.by_metrics and rows.sum() >= MIN_MEANS else int(rows.sum())
             if count < MIN_REQUESTS:
                 what = f"{self.question.service} {self.question.operation or ''}".strip()
                 raise NotEnoughData(f"the {name} holds {count} requests of {what}; at least {MIN_REQUESTS} are needed. Widen the {name}.")

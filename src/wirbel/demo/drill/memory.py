@@ -66,7 +66,10 @@ class Memory:
         question = Question(service, None, signal, Window(*focus), Window(*reference), "auto")
         near = [change for change in self.changes if focus[0] - choose.CHANGES_BEFORE_NS <= change.at < focus[1]]
         counted = Count((question.reference.start, question.reference.end), focus)(self.logs)
-        return Case(question, Records(spans=self._requests(question), cells=self.cells, points=self.points, patterns=counted, changes=near))
+        return Case(
+            question,
+            Records(spans=self._requests(question), cells=self.cells, points=self.points, patterns=counted, changes=near, by_metrics=not self.spans.num_rows),
+        )
 
     def _requests(self, question: Question) -> pa.Table:
         kept = []
