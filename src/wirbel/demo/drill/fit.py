@@ -26,7 +26,7 @@ from wirbel.demo.drill.observed import Observed, Options
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
-L2 = 0.7
+L2 = 0.2
 FOLDS = 5
 SHOWN = 0.02  # candidates that are less probable are not calibrated
 POINTS = 12  # of the calibration
