@@ -5,7 +5,7 @@ import json
 import pytest
 
 from wirbel.core.errors import InvalidChange
-from wirbel.core.signals.changes import KINDS, from_plain, parse_request
+from wirbel.core.signals.changes import KINDS, Change, Line, from_plain, lines, parse_request
 
 PLAIN = {"kind": "deploy", "at": "2026-03-04T09:15:00Z", "service": "berth-planner", "version": "4.8.0", "before": {"k": "v"}, "after": {"k": "w"}}
 AT = 1_772_615_700 * 10**9
@@ -117,3 +117,18 @@ def test_what_the_database_cannot_hold_is_named(value: str) -> None:
     body = json.dumps(PLAIN | {"after": {"k": "X"}}).replace('"X"', value).encode()
     with pytest.raises(InvalidChange, match="body: holds"):
         parse_request("application/json", {}, body)
+
+
+def test_lines_of_configuration_are_those_that_a_change_touched() -> None:
+    change = Change(
+        id="a", kind="config", at=0, service="x",
+        before={"pool": {"size": 12, "name": "main"}, "old": True, "db.password": "1"}, after={"pool": {"size": 4, "name": "main"}, "hosts": ["a", "b"], "db.password": "2"},
+    )  # fmt: skip
+    assert lines(change) == [
+        Line("db.password", "…", "…"),
+        Line("hosts", None, '["a", "b"]'),
+        Line("old", "true", None),
+        Line("pool.size", "12", "4"),
+    ]
+    assert lines(Change(id="b", kind="deploy", at=0, service="x")) == []
+    assert lines(Change(id="c", kind="flag", at=0, before=False, after=True)) == [Line("value", "false", "true")]

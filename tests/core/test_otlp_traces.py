@@ -225,7 +225,19 @@ def attributes(**given: object) -> dict:
         (
             {"name": "GET", "kind": 3, **attributes(http__method="GET", http__url="http://berth-planner:8080/places/4711?x=1")},
             "GET /places/{id}",
-            "berth-planner",
+            "berth-planner:8080",
+            "external",
+        ),
+        (
+            {"name": "GET", "kind": 3, **attributes(http__request__method="GET", server__address="rates.example", server__port=8443)},
+            "GET",
+            "rates.example:8443",
+            "external",
+        ),
+        (
+            {"name": "GET", "kind": 3, **attributes(http__request__method="GET", server__address="rates.example", server__port=443)},
+            "GET",
+            "rates.example",
             "external",
         ),
         (

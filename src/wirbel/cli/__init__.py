@@ -93,7 +93,7 @@ def _parser() -> argparse.ArgumentParser:
     drill.add_argument("--fault", default="all", metavar="NAME", help="one kind, several with commas, or all")
     drill.add_argument("--seeds", default="1", metavar="N-M")
     drill.add_argument("--world", choices=["skerry", "random"], default="skerry", help="the demo's world, or one drawn from each seed")
-    drill.add_argument("--habits", choices=["own", "everything", "sampled", "traces-only", "no-changes"], default="own", help="what the team sends of it all")
+    drill.add_argument("--habits", metavar="NAME", default="own", help="what the team sends of it all; --list names them")
     drill.add_argument("--stored", action="store_true", help="through a database, from the door to the answer, instead of straight into the heart")
     drill.add_argument("--fit", action="store_true", help="fit the diagnosis' weights on random worlds of these seeds")
     drill.add_argument("--jobs", type=int, default=0, metavar="N", help="drills at a time; as many as there are processors if not given")

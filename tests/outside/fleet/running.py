@@ -44,7 +44,7 @@ class Users:
 
     def run(self) -> None:
         with ThreadPoolExecutor(64) as pool:
-            due, chance = time.monotonic(), random.Random(1)  # noqa: S311  nothing secret: when people come
+            due, chance = time.monotonic(), random.Random(1)
             for number in itertools.count():
                 if self.stopped.is_set():
                     return

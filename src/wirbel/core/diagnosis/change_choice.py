@@ -10,7 +10,7 @@ import numpy.typing as npt
 from wirbel.core.diagnosis.case import Case, Entity
 from wirbel.core.diagnosis.changes import Judged
 from wirbel.core.diagnosis.evidence.tenants import ZONE
-from wirbel.core.signals.entities import AT
+from wirbel.core.signals.entities import address_of
 
 Floats = npt.NDArray[np.float64]
 NEAR_S, SOON_S = 120.0, 1800.0
@@ -69,7 +69,7 @@ def relation(case: Case, judged: Judged, entity: Entity, service: str | None) ->
     change, (kind, name) = judged.change, entity
     texts = {str(value) for value in change.entity.values()}
     of = name if kind in ("service", "load") else service
-    if judged.entity == entity or name in texts or name.rpartition(AT)[2] in texts:
+    if judged.entity == entity or name in texts or address_of(name) in texts:
         return "is about it"
     if change.service is not None and change.service == of:
         instance = change.entity.get("service.instance.id")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -16,6 +17,7 @@ from wirbel.core.diagnosis.responsibility import ENTITY_KIND
 from wirbel.core.series import cells as cell_series
 from wirbel.core.series.grid import Grid
 from wirbel.core.signals import spans
+from wirbel.core.signals.entities import address_of
 from wirbel.core.topology.graph import EntityId
 
 Floats = npt.NDArray[np.float64]
@@ -94,6 +96,13 @@ class Services:
         unit, values = {"latency": ("s", self.total), "errors": ("share", self.failures), "throughput": ("/s", self.rate)}[signal]
         of = np.where(self.rate > 0, self.rate, np.nan) if signal != "throughput" else np.full_like(self.rate, self.step_s)
         return Sampled(self.first, self.step_s, unit, tuple((values / of)[self.symptom].tolist()))
+
+    @cached_property
+    def by_address(self) -> dict[str, Entity]:
+        """Databases and outside providers by where they are called, where only one is."""
+        called = [(address_of(name), (kind, name)) for kind, name in self.entities if kind != "service"]
+        count = Counter(address for address, _ in called)
+        return {address: entity for address, entity in called if count[address] == 1}
 
     @cached_property
     def seconds(self) -> Floats:

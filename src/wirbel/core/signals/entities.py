@@ -31,6 +31,11 @@ def place_of(name: str) -> dict[str, str]:
     return ({"db.namespace": namespace} if at else {}) | {"server.address": address} | ({"server.port": port} if port else {})
 
 
+def address_of(name: str) -> str:
+    """The host in the name of something that is called at an address."""
+    return place_of(name)["server.address"]
+
+
 @dataclass(frozen=True)
 class Entity:
     """Something with a name; ``runs_on`` is the (kind, name) of what is directly beneath it, if known.

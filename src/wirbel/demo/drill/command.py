@@ -12,7 +12,8 @@ from wirbel.core.diagnosis.weighing import load
 from wirbel.core.errors import InvalidQuestion
 from wirbel.demo import faults
 from wirbel.demo.drill import batch, explain, fit, run, tables
-from wirbel.demo.drill.batch import RANDOM, Drill
+from wirbel.demo.drill.batch import OWN, RANDOM, Drill
+from wirbel.demo.telemetry.habits import NAMED
 from wirbel.runtime.database import say
 
 ALL = "all"
@@ -38,6 +39,13 @@ def seeds_of(text: str) -> list[int]:
     return found
 
 
+def habits_of(name: str) -> str:
+    """Raises InvalidQuestion, naming the habits there are."""
+    if name != OWN and name not in NAMED:
+        raise InvalidQuestion(f"nobody has the habits {name!r}; there are {', '.join([OWN, *NAMED])}")
+    return name
+
+
 def _kept(file: Path) -> dict[str, Any]:
     """Results of an earlier run. Raises InvalidQuestion if the file holds none."""
     try:
@@ -53,12 +61,13 @@ def main(arguments: argparse.Namespace, folder: Path) -> int:
     """``folder`` is where results are kept."""
     if arguments.list:
         print("\n".join(f"{name:20}{kind.about.splitlines()[0]}" for name, kind in faults.FAULTS.items()))
+        print(f"habits: {', '.join([OWN, *NAMED])}")
         return 0
     try:
         if arguments.compare:
             print(tables.comparison(*(_kept(Path(name)) for name in arguments.compare)))
             return 0
-        kinds, seeds = kinds_of(arguments.fault), seeds_of(arguments.seeds)
+        kinds, seeds, habits = kinds_of(arguments.fault), seeds_of(arguments.seeds), habits_of(arguments.habits)
     except InvalidQuestion as error:
         say(str(error))
         return 2
@@ -73,7 +82,7 @@ def main(arguments: argparse.Namespace, folder: Path) -> int:
     if arguments.stored:
         results = run.run(os.environ["WIRBEL_DATABASE_URL"], kinds, seeds, say, at_once)
     else:
-        results = run.in_memory([Drill(arguments.world, kind, seed, arguments.habits) for kind in kinds for seed in seeds], say, at_once)
+        results = run.in_memory([Drill(arguments.world, kind, seed, habits) for kind in kinds for seed in seeds], say, at_once)
     file = run.keep(results, folder)
     say(f"kept as {file}")
     print(json.dumps(results) if arguments.json else tables.results(results))

@@ -11,7 +11,6 @@ import numpy as np
 from wirbel.core.diagnosis.case import Case
 from wirbel.core.diagnosis.evidence.observation import Feature, Observation, Source
 from wirbel.core.patterns import drain
-from wirbel.core.signals.entities import AT
 
 FEATURES = {
     "new pattern": Feature("log2 of records", +1, 4.0),
@@ -85,7 +84,7 @@ def _observe(case: Case) -> Iterator[Observation]:
     by_service: dict[str, list[Pattern]] = {}
     for pattern in patterns(case):
         by_service.setdefault(pattern.service, []).append(pattern)
-    named = {name.rpartition(AT)[2]: (kind, name) for kind, name in case.services.entities}
+    named = case.services.by_address | {name: (kind, name) for kind, name in case.services.entities if kind == "service"}
     for service, mine in by_service.items():
         entity = ("service", service)
         fresh = [p for p in mine if p.count >= LEAST and p.before <= NEW * p.after]

@@ -10,7 +10,6 @@ from wirbel.core.cells_of_metrics import COUNTED
 from wirbel.core.diagnosis.case import Case, Entity
 from wirbel.core.diagnosis.evidence.observation import Feature, Observation, Source
 from wirbel.core.diagnosis.measures import FAILURES, WAITING, Measures
-from wirbel.core.signals.entities import AT
 
 FEATURES = {
     "near its limit": Feature("share of the limit beyond a half, if it rose", +1, 0.3),
@@ -33,7 +32,6 @@ def _observe(case: Case) -> Iterator[Observation]:
     # How long requests take is the symptom, not what explains it.
     telling = np.array([metric not in COUNTED for metric in m.metric], np.bool_)
     moved = telling & (np.abs(m.outside) >= MOVED) & (np.abs(m.z) >= CLEAR)
-    addresses: dict[str, Entity] = {name.rpartition(AT)[2]: (kind, name) for kind, name in case.services.entities if kind in ("database", "external")}
     serving = {name for kind, name in case.services.entities if kind == "service"}
     shared = _shared_rise(m)
     waiting, failing = m.has_word(WAITING), m.has_word(FAILURES)
@@ -48,7 +46,7 @@ def _observe(case: Case) -> Iterator[Observation]:
         rises = m.outside[row] > 0
         level, before = m.level[row], m.level_before[row]
         apart = m.beside[row] * np.sign(m.z[row])
-        for entity in entities_of(m, row, serving, addresses):
+        for entity in entities_of(m, row, serving, case.services.by_address):
             if rises and np.isfinite(level):
                 rose = float(level - before) - shared.get(m.metric[row], 0.0)
                 keep(entity, "near its limit", max(float(level) - 0.5, 0.0) if rose > RISE else 0.0, row)

@@ -13,7 +13,7 @@ from wirbel.core.diagnosis.case import Case
 from wirbel.core.diagnosis.evidence.observation import Feature, Observation, Source
 from wirbel.core.diagnosis.parts import DEPENDENCY, OWN, TRANSFER
 from wirbel.core.diagnosis.responsibility import ENTITY_KIND
-from wirbel.core.signals.entities import AT
+from wirbel.core.signals.entities import address_of
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
@@ -232,7 +232,7 @@ def _places_of_peers(case: Case, kind: str, peers: list[str], names: list[str]) 
     found = np.full(len(peers) + 1, -1, np.int64)
     zone_of = {hosts[h]: z for h, z in _zones_of_hosts(case)} if kind == "zone" else {}
     number = {name: n for n, name in enumerate(names)}
-    by_address = {name.rpartition(AT)[2]: n for n, name in enumerate(peers)}
+    by_address = {address_of(name): n for n, name in enumerate(peers)}
     m = case.measures
     for row in range(len(m)):
         at = m.host[row]
