@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 import numpy as np
@@ -94,6 +94,16 @@ class Case:
         """Requests of both windows."""
         whole, reference = self.everything, self.question.reference
         return requests.restrict(whole, whole.in_focus | ((whole.start >= reference.start) & (whole.start < reference.end)))
+
+    @cached_property
+    def as_latency(self) -> Case | None:
+        """The same windows asked about how long requests take; None where they are too few, or clearly take no longer."""
+        found = replace(self, question=replace(self.question, signal="latency"))
+        try:
+            found.check_enough()
+        except NotEnoughData:
+            return None
+        return found if found.effect.is_clear and found.effect.delta > 0 else None
 
     def check_enough(self) -> None:
         """Raises NotEnoughData when a window has fewer than 20 requests of the symptom."""

@@ -55,13 +55,16 @@ def touching(case: Case, entity: Entity, service: str | None) -> Iterator[tuple[
         yield judged, _row(judged, how, judged is nearest)
 
 
-def acquitted(case: Case, entity: Entity) -> list[Judged]:
-    """Changes of an entity at which it did not step, or that came too late: a change is responsible only for what began with it."""
-    return [judged for judged in case.judged if _is_acquitted(judged, entity)]
+def spoken_against(case: Case, entity: Entity) -> list[Judged]:
+    """Changes of an entity at which it did not step, or that came too late or long before: a change is responsible only for what began with it.
+
+    What came before may have begun something that is felt later, as a leak is; what came after or did nothing has not.
+    """
+    return [judged for judged in case.judged if _is_acquitted(judged, entity) or (judged.entity == entity and judged.verdict == "earlier")]
 
 
 def _is_acquitted(judged: Judged, entity: Entity) -> bool:
-    return judged.entity == entity and judged.verdict in ("too-late", "innocent", "earlier")
+    return judged.entity == entity and judged.verdict in ("too-late", "innocent")
 
 
 def relation(case: Case, judged: Judged, entity: Entity, service: str | None) -> str | None:

@@ -22,8 +22,15 @@ OF_CHANGE = "share of the change"  # the unit of features that say how much of t
 
 
 def observe(case: Case) -> list[Observation]:
-    """All observations of all sources that know something of the signal."""
-    return [observation for source in SOURCES if case.question.signal in source.signals for observation in source.observe(case)]
+    """All observations of all sources that know something of the signal. Where less is served, and that more slowly, what made it slow may be why."""
+    slower = case.as_latency if case.question.signal == "throughput" and case.effect.delta < 0 else None
+    found = []
+    for source in SOURCES:
+        if case.question.signal in source.signals:
+            found += list(source.observe(case))
+        elif slower is not None:
+            found += list(source.observe(slower))
+    return found
 
 
 def clearness(case: Case) -> float:
@@ -96,8 +103,13 @@ def _evidence(seen: Seen, weights: Weights) -> list[Evidence]:
 
 def _hold_responsible(case: Case, candidate: Candidate, weights: Weights) -> None:
     """The change that is likelier than none to have done it; and what speaks against those that did not."""
-    for judged in change_choice.acquitted(case, candidate.entity):
-        candidate.evidence.append(Evidence("change", False, 0.0, {"judged": judged, "unit": case.effect.unit}, {"change": judged.change.id}))
+    _choose_change(case, candidate, weights)
+    for judged in change_choice.spoken_against(case, candidate.entity):
+        if judged.change.id != candidate.change:
+            candidate.evidence.append(Evidence("change", False, 0.0, {"judged": judged, "unit": case.effect.unit}, {"change": judged.change.id}))
+
+
+def _choose_change(case: Case, candidate: Candidate, weights: Weights) -> None:
     options = list(change_choice.touching(case, candidate.entity, candidate.service))
     if not options:
         return

@@ -138,9 +138,14 @@ def _listed(names: Sequence[str]) -> str:
     return ", ".join(names[:MOST_NAMED]) + (f" and {len(names) - MOST_NAMED} more" if len(names) > MOST_NAMED else "")
 
 
+def _fails_by_itself(facts: Facts) -> str:
+    before, after = (text.share(facts[side]) for side in ("before", "after"))
+    return f"{facts['name']} fails at {after} of what it is asked, {before} before, and what it calls does not fail as much."
+
+
 def _waits_first(facts: Facts) -> str:
     before, after = (text.quantity(value, "s") for value in facts["gap"])
-    return f"Requests wait in {facts['service']} before it asks for anything: {before} → {after}, {text.share(facts['share'])} of the change."
+    return f"Requests wait in {facts['service']} before it first asks a database, or anything: {before} → {after}, {text.share(facts['share'])} of the change."
 
 
 def _slow_at_everything(facts: Facts) -> str:
@@ -313,6 +318,7 @@ _OF: dict[str, Callable[[Facts], str]] = {
     "traffic": _traffic,
     "crossings": _crossings,
     "waits-first": _waits_first,
+    "fails-by-itself": _fails_by_itself,
     "slow-at-everything": _slow_at_everything,
     "metric": _metric,
     "log-pattern": _log_pattern,

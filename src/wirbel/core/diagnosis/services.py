@@ -115,6 +115,19 @@ class Services:
         return _smooth(self.failures) / np.maximum(_smooth(self.rate), 1e-9)
 
     @cached_property
+    def failed_before(self) -> Floats:
+        """Share of requests that failed in the reference, shape (entities,)."""
+        return self._failed_in(self.reference)
+
+    @cached_property
+    def fails_more(self) -> Floats:
+        """By how much the share of requests that fail rose, shape (entities,)."""
+        return self._failed_in(self.focus) - self.failed_before
+
+    def _failed_in(self, window: Bools) -> Floats:
+        return np.asarray(self.failures[:, window].sum(axis=1) / np.maximum(self.rate[:, window].sum(axis=1), 1e-9))
+
+    @cached_property
     def anomaly(self) -> Floats:
         """How far the mean time or the failures left their range in the reference, in its standard deviations."""
         return np.maximum(self._z(np.log(np.maximum(self.seconds, 1e-6)), 0.05), self._z(self.failed, 0.01))

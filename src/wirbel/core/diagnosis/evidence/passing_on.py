@@ -12,9 +12,11 @@ from wirbel.core.diagnosis.evidence.observation import Feature, Observation, Sou
 FEATURES = {
     "walked to": Feature("visits of a random walk along the calls, of the most visited", +1, 0.5),
     "off by itself": Feature("standard deviations beyond the worst of what it calls", +1, 5.0),
+    "fails by itself": Feature("share of its requests that fails, beyond the worst of what it calls", +1, 0.2),
     "passes on": Feature("standard deviations of the worst of what it calls", -1, 5.0),
 }
 MOST = 30.0
+LEAST_FAILING = 0.01
 
 
 def _observe(case: Case) -> Iterator[Observation]:
@@ -27,6 +29,10 @@ def _observe(case: Case) -> Iterator[Observation]:
             yield Observation((kind, name), "walked to", float(s.walk[n]), service=service)
         if own - max(beneath, 0) > 1:
             yield Observation((kind, name), "off by itself", min(own - max(beneath, 0.0), MOST), service=service)
+        fails = float(s.fails_more[n] - s.fails_more[s.calls[n]].max(initial=0.0))
+        if fails > LEAST_FAILING:
+            facts = {"name": name, "before": float(s.failed_before[n]), "after": float(s.failed_before[n] + s.fails_more[n])}
+            yield Observation((kind, name), "fails by itself", fails, "errors", "fails-by-itself", facts, {"service": name} if service else {}, service=service)
         if min(own, beneath) > 1:
             yield Observation((kind, name), "passes on", min(float(np.minimum(own, beneath)), MOST), service=service)
 

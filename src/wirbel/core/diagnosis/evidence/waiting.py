@@ -1,16 +1,20 @@
-"""Waiting told from working: time that passes in a service before it asks for anything is mostly spent in lines, for a worker or a connection."""
+"""Waiting told from working: time that passes in a service before it first asks a database, or anything, is mostly spent in lines, for a worker or a connection."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
 
 import numpy as np
+import numpy.typing as npt
 
 from wirbel.core.diagnosis.case import Case
 from wirbel.core.diagnosis.evidence.observation import Feature, Observation, Source
 from wirbel.core.diagnosis.parts import OWN
+from wirbel.core.topology.trace_set import TraceSet
 
-FEATURES = {"waits before it asks": Feature("share of the change that passes before the first call", +1, 0.4)}
+Ints = npt.NDArray[np.int64]
+Bools = npt.NDArray[np.bool_]
+FEATURES = {"waits before it asks": Feature("share of the change that passes just before the first call of a database, or of anything", +1, 0.4)}
 LEAST = 0.1  # of the change
 MIN_SPANS = 20
 NEVER = np.iinfo(np.int64).max
@@ -20,13 +24,11 @@ def _observe(case: Case) -> Iterator[Observation]:
     here, traces, delta = case.here, case.traces, case.effect.delta
     if case.effect.unit != "s" or delta <= 0:
         return
-    first = np.full(len(traces), NEVER)
-    calls = np.flatnonzero(traces.parent >= 0)
-    np.minimum.at(first, traces.parent[calls], traces.start[calls])
+    idle, calls_any = _idle(traces)
     own = np.array([part.kind == OWN for part in here.parts] + [False])
-    rows = np.flatnonzero((here.request >= 0) & own[here.part] & (first < NEVER))
+    rows = np.flatnonzero((here.request >= 0) & own[here.part] & calls_any)
     service, names = traces.codes("service")
-    gap = np.clip(first[rows] - traces.start[rows], 0, here.self_time[rows]) / 1e9
+    gap = np.clip(idle[rows], 0, here.self_time[rows]) / 1e9
     weight, focus = here.adjusted_count[here.request[rows]], here.in_focus[here.request[rows]]
     total = here.adjusted_count[here.in_focus].sum(), here.adjusted_count[~here.in_focus].sum()
     for code in np.unique(service[rows]):
@@ -48,6 +50,24 @@ def _observe(case: Case) -> Iterator[Observation]:
                 {"service": names[code]},
                 service=names[code],
             )
+
+
+def _idle(traces: TraceSet) -> tuple[Ints, Bools]:
+    """ns in which each span does nothing that is seen before its first call, and, of those with others before it, before its first call of
+    a database; and whether it calls anything. Shape (rows,) each."""
+    calls = np.flatnonzero(traces.parent >= 0)
+    above = traces.parent[calls]
+    start, end = traces.start[calls], traces.end[calls]
+    first, first_query = np.full(len(traces), NEVER), np.full(len(traces), NEVER)
+    np.minimum.at(first, above, start)
+    queries = traces.equal("peer_kind", "database")[calls]
+    np.minimum.at(first_query, above[queries], start[queries])
+    since = np.full(len(traces), -1, np.int64)  # the end of the last call before the first query
+    before = end <= first_query[above]
+    np.maximum.at(since, above[before], end[before])
+    known = first < NEVER
+    later = (first_query < NEVER) & (first_query > first) & (since >= 0)
+    return np.where(known, first - traces.start, 0) + np.where(later, first_query - since, 0), known
 
 
 SOURCE = Source("waiting", FEATURES, _observe, ("latency",))
