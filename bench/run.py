@@ -21,6 +21,7 @@ from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportM
 from opentelemetry.proto.collector.trace.v1.trace_service_pb2 import ExportTraceServiceRequest
 
 from bench import load
+from bench.inquiry import bench_inquiry
 from bench.json_door import bench_json
 from bench.lookup import bench_lookup
 from bench.world import bench_world
@@ -289,6 +290,7 @@ def run(names: list[str]) -> None:
         "workers": lambda: bench_two_workers(table),
         "records": bench_logs_and_points,
         "questions": bench_questions,
+        "inquiry": bench_inquiry,
         "lookup": bench_lookup,
         "json": bench_json,
         "world": bench_world,
