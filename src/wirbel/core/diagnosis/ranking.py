@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 from wirbel.core.diagnosis import change_choice
 from wirbel.core.diagnosis.case import Case
 from wirbel.core.diagnosis.evidence import FEATURES, SOURCES
-from wirbel.core.diagnosis.evidence.observation import Observation
+from wirbel.core.diagnosis.evidence.observation import ALL_SIGNALS, Observation
 from wirbel.core.diagnosis.model import Candidate, Evidence
 from wirbel.core.diagnosis.weighing import Seen, Weights, gather, load
 from wirbel.core.stats.conditional_logit import probabilities
@@ -22,15 +24,22 @@ OF_CHANGE = "share of the change"  # the unit of features that say how much of t
 
 
 def observe(case: Case) -> list[Observation]:
-    """All observations of all sources that know something of the signal. Where less is served, and that more slowly, what made it slow may be why."""
-    slower = case.as_latency if case.question.signal == "throughput" and case.effect.delta < 0 else None
-    found = []
-    for source in SOURCES:
-        if case.question.signal in source.signals:
-            found += list(source.observe(case))
-        elif slower is not None:
-            found += list(source.observe(slower))
+    """All observations of all sources that know something of the signal.
+
+    Where more fails or less is served, and what is served is slower too, whoever made it slow may be why: requests that wait for too long
+    fail, and are not made again. So the same is asked about time, and what is found is weighed with the rest.
+    """
+    found = [observation for source in SOURCES if case.question.signal in source.signals for observation in source.observe(case)]
+    slower = case.as_latency if _may_be_slowness(case) else None
+    if slower is not None:
+        beside = [source for source in SOURCES if "latency" in source.signals and source.signals != ALL_SIGNALS]
+        found += [replace(o, facts={**o.facts, "of": "the added time"}) for source in beside for o in source.observe(slower)]
     return found
+
+
+def _may_be_slowness(case: Case) -> bool:
+    signal, delta = case.question.signal, case.effect.delta
+    return (signal == "errors" and delta > 0) or (signal == "throughput" and delta < 0)
 
 
 def clearness(case: Case) -> float:
@@ -71,8 +80,7 @@ def _unexplained(case: Case, candidates: list[Candidate]) -> float:
 
 
 def _candidate(case: Case, seen: Seen, chance: float, weights: Weights) -> Candidate:
-    shares = [o.value for o in seen.observations if FEATURES[o.feature].unit == OF_CHANGE]
-    shares += [seen.part * o.value for o in (seen.whole.observations if seen.whole else []) if FEATURES[o.feature].unit == OF_CHANGE]
+    shares = _shares(seen) + ([seen.part * share for share in _shares(seen.whole)] if seen.whole else [])
     candidate = Candidate(
         seen.entity[0],
         seen.entity[1],
@@ -86,6 +94,11 @@ def _candidate(case: Case, seen: Seen, chance: float, weights: Weights) -> Candi
     )
     _hold_responsible(case, candidate, weights)
     return candidate
+
+
+def _shares(seen: Seen) -> list[float]:
+    """What it accounts for of the symptom itself, each way of looking at it."""
+    return [o.value for o in seen.observations if FEATURES[o.feature].unit == OF_CHANGE and "of" not in o.facts]
 
 
 def _evidence(seen: Seen, weights: Weights) -> list[Evidence]:

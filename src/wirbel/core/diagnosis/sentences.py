@@ -82,7 +82,7 @@ def _times(ratio: float) -> str:
 def _change_of(facts: Facts) -> str:
     """``+21 ms a request, 92 % of the change``."""
     sign = "+" if facts["adds"] > 0 else "−"
-    return f"{sign}{text.quantity(abs(facts['adds']), facts['unit'])} a request, {text.share(facts['share'])} of the change"
+    return f"{sign}{text.quantity(abs(facts['adds']), facts['unit'])} a request, {text.share(facts['share'])} of {facts.get('of', 'the change')}"
 
 
 def _subject(part: Part) -> str:
@@ -145,7 +145,7 @@ def _fails_by_itself(facts: Facts) -> str:
 
 def _waits_first(facts: Facts) -> str:
     before, after = (text.quantity(value, "s") for value in facts["gap"])
-    return f"Requests wait in {facts['service']} before it first asks a database, or anything: {before} → {after}, {text.share(facts['share'])} of the change."
+    return f"Requests wait in {facts['service']} before it first asks a database, or anything: {before} → {after}, {text.share(facts['share'])} of {facts.get('of', 'the change')}."
 
 
 def _slow_at_everything(facts: Facts) -> str:

@@ -14,6 +14,7 @@ from wirbel.demo.drill.grade import NOTHING
 from wirbel.demo.drill.observed import Observed
 
 Floats = npt.NDArray[np.float64]
+EDGES = (0.0, 0.1, 0.3, 0.5, 0.7, 0.9, 1.0)  # of confidences that are told together
 HEADS = ("drills", "seen", "delay", "lead", "before", "exact 1", "3", "5", "lenient 1", "3", "5", "mechanism", "change", "onset off", "accused", "took")
 
 
@@ -27,7 +28,29 @@ def results(kept: dict[str, Any]) -> str:
     lines += ["", f"Innocents accused where nothing was wrong: {_share(overall['false_accusations'])}; alarms there: {_share(overall['false_alarms'])}."]
     lines += ["", "The right service named first (lenient), on the same drills:"]
     lines += [f"  {name:<20}{_share(found):>6}" for name, found in [("this diagnosis", overall["lenient_1"]), *overall["plain"].items()]]
-    return "\n".join(lines)
+    return "\n".join([*lines, reliability(_firsts(kept))])
+
+
+def reliability(first: Sequence[tuple[float, bool]]) -> str:
+    """Of first candidates (confidence, whether it was right): how many were right of those that were held about as sure, and the Brier score (1950)."""
+    given, right = np.array([p for p, _ in first]), np.array([hit for _, hit in first], float)
+    if not len(given):
+        return ""
+    bins = np.minimum(np.searchsorted(EDGES, given, side="right") - 1, len(EDGES) - 2)
+    told = [
+        f"{EDGES[n]:.1f} to {EDGES[n + 1]:.1f}: {_share(float(right[bins == n].mean()))} of {int((bins == n).sum())}, held for {_share(float(given[bins == n].mean()))}"
+        for n in range(len(EDGES) - 1)
+        if (bins == n).any()
+    ]
+    return "\n".join(
+        ["", "First candidates that were right, by their confidence:", *(f"  {line}" for line in told), f"  Brier score {np.mean((given - right) ** 2):.3f}"]
+    )
+
+
+def _firsts(kept: dict[str, Any]) -> list[tuple[float, bool]]:
+    """Of drills that were answered with somebody."""
+    found = [(drill["answer"]["diagnosis"]["candidates"], drill["exact"] == 1) for drill in kept["drills"]]
+    return [(candidates[0]["confidence"], right) for candidates, right in found if candidates]
 
 
 def _cells(found: dict[str, Any]) -> list[str]:
@@ -88,7 +111,8 @@ def fitted(drills: Sequence[Observed], held_out: Sequence[Floats], without_kind:
         lines.append(f"{name:<20}{len(ours):>8}{cells[0]:>8}{cells[1]:>8}   {cells[2]:>33}{cells[3]:>8}")
     error = np.std(np.array(whole[0]) == 1) / np.sqrt(max(len(whole[0]), 1))
     lines.append(f"standard error of rank 1: {100 * error:.1f} points")
-    return "\n".join(lines)
+    firsts = [(float(p.max()), bool(drill.candidates.right[p.argmax()])) for drill, p in zip(drills, held_out, strict=True) if len(p)]
+    return "\n".join([*lines, reliability(firsts)])
 
 
 def _rank(drill: Observed, chances: Floats) -> int:

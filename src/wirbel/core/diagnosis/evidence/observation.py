@@ -37,6 +37,9 @@ class Observation:
     service: str | None = None  # of an instance or attribute
 
 
+ALL_SIGNALS: tuple[Signal, ...] = ("latency", "errors", "throughput")
+
+
 @dataclass(frozen=True)
 class Source:
     """One way of looking at a case; ``features`` are all that it may give, ``signals`` those of which it knows something."""
@@ -44,4 +47,4 @@ class Source:
     name: str
     features: Mapping[str, Feature]
     observe: Callable[[Case], Iterator[Observation]]
-    signals: tuple[Signal, ...] = ("latency", "errors", "throughput")
+    signals: tuple[Signal, ...] = ALL_SIGNALS

@@ -6,10 +6,12 @@ from collections.abc import Iterator
 
 from wirbel.core.diagnosis.case import LEAST_EXPLAINED, Case, Entity, Share
 from wirbel.core.diagnosis.evidence.observation import Feature, Observation, Source
+from wirbel.core.diagnosis.parts import TRANSFER
 
 FEATURES = {
     "explains": Feature("share of the change", +1, 0.5),
     "errors begin": Feature("share of the change", +1, 0.5),
+    "errors begin on the way": Feature("share of the change", +1, 0.5),  # by calls that were not answered in time, or not taken
     "largest": Feature("1 for what adds most", +1, 0.5),
 }
 
@@ -28,12 +30,19 @@ def _observe(case: Case) -> Iterator[Observation]:
         main = max(shares, key=lambda share: share.amount / delta)
         about = {"service": entity[1]} if entity[0] == "service" else {}
         service = entity[1] if entity[0] == "service" else None
-        feature = "explains" if case.question.signal == "latency" else "errors begin"
+        feature = _feature(case, main)
         facts, seen = _facts(case, main)
         kind = "where-time-went" if case.question.signal == "latency" else "where-errors-began"
         yield Observation(entity, feature, min(explains, 1.0), _mechanism(case, entity[0], main), kind, facts, about | seen, service=service)
         if explains == most:
             yield Observation(entity, "largest", 1.0, service=service)
+
+
+def _feature(case: Case, main: Share) -> str:
+    if case.question.signal == "latency":
+        return "explains"
+    on_the_way = all(part.kind == TRANSFER for part in main.parts)
+    return "errors begin on the way" if on_the_way else "errors begin"
 
 
 def _mechanism(case: Case, kind: str, main: Share) -> str:
