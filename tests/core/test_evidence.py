@@ -9,11 +9,13 @@ import pyarrow as pa
 import pytest
 
 from tests.builders import NOW, table
-from tests.core.test_diagnosis import FOCUS_MS, question
+from tests.core.test_diagnosis import FOCUS_MS, question, small_world
 from wirbel.core.diagnosis.case import Case, Records
+from wirbel.core.diagnosis.contrast import compared
 from wirbel.core.diagnosis.evidence import SOURCES
 from wirbel.core.diagnosis.evidence.observation import Observation
 from wirbel.core.diagnosis.measures import measure
+from wirbel.core.diagnosis.ranking import observe
 from wirbel.core.patterns.counts import COUNTED
 from wirbel.core.signals import points, spans
 
@@ -237,3 +239,53 @@ def test_who_suffers_because_of_what_it_calls_passes_it_on() -> None:
     assert found[("database", "ns at db"), "off by itself"].value > 3
     assert found[("service", "back"), "passes on"].value > 1
     assert found[("database", "ns at db"), "walked to"].value > found.get((("service", "front"), "walked to"), Observation(("", ""), "", 0.0)).value
+
+
+def test_who_fails_by_itself_is_seen_where_what_it_calls_does_not() -> None:
+    given = small_world(failing=0.3)  # the database fails, and with it all above
+    found = seen(case(given), "passing on")
+    assert found[("database", "db"), "fails by itself"].value == pytest.approx(0.3, abs=0.08)
+    assert found[("database", "db"), "fails by itself"].mechanism == "errors"
+    assert (("service", "front"), "fails by itself") not in found
+
+
+def test_a_value_whose_siblings_are_well_speaks_against_the_whole() -> None:
+    """Only requests of one version of the app fail: what says who asks is a candidate, what says how it ended is none."""
+    rng = np.random.default_rng(2)
+    rows = []
+    for trace, at in enumerate(np.sort(rng.uniform(0, 2 * FOCUS_MS, 1600)), 1):
+        version = str(rng.choice(["1.0", "2.0", "3.0"]))
+        failed = at >= FOCUS_MS and version == "3.0"
+        rows.append(
+            {
+                "trace": trace, "span": trace, "service": "front", "operation": "GET /x", "start": at, "duration": float(rng.lognormal(3, 0.2)),
+                "outcome": spans.ERROR if failed else spans.OK,
+                "span.s:app.version": version, "span.i:http.response.status_code": 500 if failed else 200,
+            }
+        )  # fmt: skip
+    found = seen(Case(question(signal="errors"), Records(spans=table(*rows))), "contrast")
+    assert found[("attribute", "app.version"), "stands out"].value == pytest.approx(1.0, abs=0.05)
+    assert found[("service", "front"), "one value alone"].value == pytest.approx(1.0, abs=0.05)
+    assert (("attribute", "http.response.status_code"), "stands out") not in found
+
+
+def test_a_captured_header_is_compared_by_the_text_in_it() -> None:
+    """Captured headers are lists of one text (semantic conventions for HTTP)."""
+    column = "span.j:http.request.header.x_app"
+    told = compared(pa.chunked_array([['["3.0"]', '["a","b"]', None, '["x\\"y"]']]), column)
+    assert told.to_pylist() == ["3.0", '["a","b"]', None, '["x\\"y"]']
+
+
+def test_failures_that_come_of_slowness_are_asked_about_as_slowness() -> None:
+    """The back answers late and half of those who wait give up: the database that is slow is found, though nothing of it fails."""
+    late = small_world(count=600, slow_database=30.0)
+    row_of_front = np.array(
+        [name == "front" and kind != spans.CLIENT for name, kind in zip(late["service"].to_pylist(), late["kind"].to_pylist(), strict=True)]
+    )
+    call = np.array([name == "GET back" for name in late["operation"].to_pylist()])
+    gives_up = (row_of_front | call) & (late["duration"].to_numpy() > 150e6)
+    outcome = np.where(gives_up, spans.ERROR, late["outcome"].to_numpy()).astype(np.int8)
+    given = late.set_column(late.schema.get_field_index("outcome"), "outcome", pa.array(outcome))
+    found = {(o.entity, o.feature) for o in observe(Case(question(signal="errors"), Records(spans=given)))}
+    assert (("service", "back"), "errors begin on the way") in found
+    assert (("database", "db"), "explains") in found

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from wirbel.core.diagnosis import change_choice
 from wirbel.core.diagnosis.evidence import FEATURES, SOURCES
 from wirbel.core.diagnosis.evidence.observation import Observation
-from wirbel.core.diagnosis.weighing import CASE_FEATURES, COLUMNS, gather, grown, load
+from wirbel.core.diagnosis.weighing import CASE_FEATURES, COLUMNS, Seen, gather, grown, load
 
 SIGNED = {name: feature.sign for name, feature in {**FEATURES, **CASE_FEATURES}.items()}
 
@@ -99,3 +99,25 @@ def test_the_mechanism_is_the_one_for_which_most_speaks() -> None:
     ]
     assert load().mechanism(gather(found, 5.0)[0]) == "slower-work"
     assert load().mechanism(gather([Observation(("service", "a"), "walked to", 1.0)], 5.0)[0]) == "unknown"
+
+
+def test_a_part_has_its_whole_s_evidence_as_far_as_the_harm_is_in_it() -> None:
+    """Of what fails on one instance only, that the service fails speaks for the instance; of what fails everywhere, it does not."""
+    whole = Observation(("service", "a"), "errors begin", 1.0, "errors", service="a")
+
+    def part(stands_out: float) -> Seen:
+        found = gather([whole, Observation(("instance", "a-1"), "stands out", stands_out, service="a")], 5.0)
+        return next(one for one in found if one.entity == ("instance", "a-1"))
+
+    column = COLUMNS.index("errors begin")
+    most = part(1.0)
+    assert most.row()[column] == pytest.approx(grown(FEATURES["errors begin"], 1.0))
+    assert part(0.5).row()[column] == pytest.approx(0.5 * most.row()[column])
+    assert part(0.0).row()[column] == 0
+    assert load().mechanism(most) == "errors"
+
+
+def test_what_says_that_a_whole_has_a_bad_part_is_not_said_of_the_part() -> None:
+    found = gather([Observation(("service", "a"), "one value alone", 1.0, service="a"), Observation(("attribute", "k"), "stands out", 1.0, service="a")], 5.0)
+    seen = {one.entity: one.row()[COLUMNS.index("one value alone")] for one in found}
+    assert seen["service", "a"] > 0 == seen["attribute", "k"]

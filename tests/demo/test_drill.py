@@ -14,7 +14,7 @@ import pytest
 from wirbel.core.errors import InvalidQuestion
 from wirbel.demo import faults
 from wirbel.demo.drill import before, explain, run, scene, tables
-from wirbel.demo.drill.command import kinds_of, seeds_of
+from wirbel.demo.drill.command import habits_of, kinds_of, seeds_of
 from wirbel.demo.drill.grade import grade, summary
 from wirbel.demo.drill.plain import METHODS, Given
 from wirbel.demo.world.skerry import SKERRY
@@ -142,6 +142,17 @@ def test_words_of_the_command() -> None:
             seeds_of(wrong)
     with pytest.raises(InvalidQuestion, match="bad-deploy"):
         kinds_of("no-such-fault")
+    assert habits_of("no-traces") == "no-traces"
+    with pytest.raises(InvalidQuestion, match="no-traces"):
+        habits_of("untidy")
+
+
+def test_confidence_is_held_against_how_often_it_was_right() -> None:
+    """Four of five given 0.8 are right: 0.16 is the least that a Brier score of such can be (Brier 1950)."""
+    told = tables.reliability([(0.8, True)] * 4 + [(0.8, False)])
+    assert "0.7 to 0.9: 80 % of 5, held for 80 %" in told
+    assert "Brier score 0.160" in told
+    assert tables.reliability([]) == ""
 
 
 @pytest.mark.parametrize(

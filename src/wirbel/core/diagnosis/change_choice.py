@@ -80,7 +80,10 @@ def relation(case: Case, judged: Judged, entity: Entity, service: str | None) ->
     if kind in ("host", "zone") and change.service is not None:
         return "is about what runs there" if change.service in _tenants(case, kind, name) else None
     if kind in ("database", "external") and change.service is not None:
-        return "is about what it uses" if name in _peers(case, change.service) else None
+        if name in _peers(case, change.service):
+            return "is about what it uses"
+        beside = any(change.service in _tenants(case, "host", host) for host in _hosts_of(case, name))
+        return "is about what runs there" if beside else None
     if change.service is None and (not texts or judged.entity == ("everything", "all services")):
         return "is about everything"
     return None
@@ -95,6 +98,14 @@ def _tenants(case: Case, kind: str, name: str) -> set[str]:
         code, names = case.traces.codes("service")
         found |= {names[n] for n in np.unique(code[rows]) if n >= 0}
     return found
+
+
+def _hosts_of(case: Case, name: str) -> set[str]:
+    """Where something runs that is called at an address: what measures of it say that somebody else sends, such as an agent."""
+    m, address = case.measures, address_of(name)
+    serving = {of for kind, of in case.services.entities if kind == "service"}
+    rows = (row for row in range(len(m)) if m.service[row] not in serving and address in (m.instance[row], *m.labels[row].values()))
+    return {host for row in rows if (host := m.host[row])}
 
 
 def _peers(case: Case, service: str) -> set[str]:

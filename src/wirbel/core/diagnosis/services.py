@@ -67,7 +67,7 @@ class Services:
             if found
         ]
         nothing = np.zeros((0, grid.count))
-        seconds, failed, rate = (np.concatenate([nothing, *(getattr(part, name) for part in parts)]) for name in ("total", "failed", "count"))
+        total, failed, rate = (np.concatenate([nothing, *(getattr(part, name) for part in parts)]) for name in ("total", "failed", "count"))
         entities: list[Entity] = [("service", name) for name in names] + [(ENTITY_KIND.get(kinds[name] or "external", "external"), name) for name in peers]
         place = {name: n for n, (_, name) in enumerate(entities)}
         calls = np.zeros((len(entities), len(entities)), np.bool_)
@@ -77,10 +77,7 @@ class Services:
         consuming = set(cell_series.of_kind(served, [spans.CONSUMER])["service"].unique().to_pylist())
         consumer = np.array([kind == "service" and name in consuming for kind, name in entities], np.bool_)
         symptom = place.get(question.service)
-        count = np.maximum(_smooth(rate), 1e-9)
-        return cls(
-            entities, _smooth(seconds) / count, _smooth(failed) / count, rate, calls, consumer, *_windows(grid, question), symptom, grid.first, grid.step
-        )
+        return cls(entities, total, failed, rate, calls, consumer, *_windows(grid, question), symptom, grid.first, grid.step)
 
     @cached_property
     def busier(self) -> Floats:

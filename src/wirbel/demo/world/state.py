@@ -31,6 +31,7 @@ NETWORK_MS = 0.35  # one way between two services, median
 PACKETS = 6  # of a call and its answer: any lost one is sent again
 RESEND_S = 0.2  # after so long
 CALL_WORK_S = 0.0002  # own work of a call: to take its answer in
+WAKE_S = 0.006  # until a busy process comes to look at what has come for it: about a slice of its processor's time
 BACKEND_CPU = 0.25  # share of a backend's time that is its host's processors'
 BASE_CPU = 0.35  # cores that a host takes for itself
 HEAP = 1.7  # limit of a managed runtime's memory, in its usual use
@@ -173,6 +174,14 @@ class State:
         client = self.topology.clients.get(operation.service)
         versions = client.versions if client else ()
         return np.array([self.conditions.factor("app calls", operation.key, call.to, version) for version in versions])
+
+    def late_s(self, service: str) -> Floats:
+        """Mean over instances of how late they look at what has come for them."""
+        found = np.zeros(self.conditions.steps)
+        for number, instance in enumerate(self.topology.instances[service]):
+            slow = self.conditions.factor("work", service, number) * self.stretch[instance.host]
+            found = found + self.share(service, number) * WAKE_S * np.maximum(1 - 1 / slow, 0)
+        return found
 
     @_once
     def app_failing(self, operation: Operation) -> Floats:
@@ -338,6 +347,7 @@ def _responses(state: State) -> None:
         before: dict[str, Floats] = {}  # how long a request runs until it first asks a database
         for index, call in enumerate(operation.calls):
             takes, failing = _call_outcome(state, operation, call)
+            takes = takes + (0.0 if call.inner else state.late_s(operation.service))
             known = state.calls[key, index]
             known.response = takes
             known.failing = _mixed(known.failing, failing)
