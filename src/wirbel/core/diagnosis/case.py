@@ -18,6 +18,7 @@ from wirbel.core.diagnosis.error_origins import origins
 from wirbel.core.diagnosis.measures import Measures, measure
 from wirbel.core.diagnosis.model import MINUTE_S, Load, Moved, Question
 from wirbel.core.diagnosis.onset import Onset
+from wirbel.core.diagnosis.pace import Pace
 from wirbel.core.diagnosis.parts import Part
 from wirbel.core.diagnosis.requests import Requests
 from wirbel.core.diagnosis.responsibility import Doer, Responsibility
@@ -298,6 +299,18 @@ class Case:
         return change_tests.Judged(change=change, entity=entity, lead_s=change_tests.lead_s(change.at, self.since), verdict="unclear" if own else "off-path")
 
     # What goes on beside the requests.
+
+    @cached_property
+    def pace(self) -> Pace:
+        """How much slower everybody became at what they do."""
+        return Pace.of(self.here)
+
+    def its_own(self, entity: Entity) -> float:
+        """How much of what is seen of something is its own doing, and not that of the only one who calls it, between 0 and 1."""
+        if self.question.signal != "latency":
+            return 1.0
+        through = self.pace.seen_through(entity)
+        return 1.0 if through is None else 1.0 - through[1]
 
     @cached_property
     def load(self) -> Load:

@@ -58,13 +58,13 @@ def touching(case: Case, entity: Entity, service: str | None) -> Iterator[tuple[
 def spoken_against(case: Case, entity: Entity) -> list[Judged]:
     """Changes of an entity at which it did not step, or that came too late or long before: a change is responsible only for what began with it.
 
-    What came before may have begun something that is felt later, as a leak is; what came after or did nothing has not.
+    What came before may have begun something that is felt later, as a leak is; what came after has not.
     """
-    return [judged for judged in case.judged if _is_acquitted(judged, entity) or (judged.entity == entity and judged.verdict == "earlier")]
+    return [judged for judged in case.judged if _is_acquitted(judged, entity) or (judged.entity == entity and judged.verdict in ("earlier", "innocent"))]
 
 
 def _is_acquitted(judged: Judged, entity: Entity) -> bool:
-    return judged.entity == entity and judged.verdict in ("too-late", "innocent")
+    return judged.entity == entity and judged.verdict == "too-late"
 
 
 def relation(case: Case, judged: Judged, entity: Entity, service: str | None) -> str | None:

@@ -24,11 +24,12 @@ def _observe(case: Case) -> Iterator[Observation]:
     for n, (kind, name) in enumerate(s.entities):
         service = name if kind == "service" else None
         beneath = float(s.anomaly[s.calls[n]].max(initial=0.0)) if len(s.entities) else 0.0
+        its_own = case.its_own((kind, name))
         own = float(s.anomaly[n])
-        if s.walk[n] > 0.1:
-            yield Observation((kind, name), "walked to", float(s.walk[n]), service=service)
-        if own - max(beneath, 0) > 1:
-            yield Observation((kind, name), "off by itself", min(own - max(beneath, 0.0), MOST), service=service)
+        if s.walk[n] * its_own > 0.1:
+            yield Observation((kind, name), "walked to", float(s.walk[n]) * its_own, service=service)
+        if (own - max(beneath, 0)) * its_own > 1:
+            yield Observation((kind, name), "off by itself", min(own - max(beneath, 0.0), MOST) * its_own, service=service)
         fails = float(s.fails_more[n] - s.fails_more[s.calls[n]].max(initial=0.0))
         if fails > LEAST_FAILING:
             facts = {"name": name, "before": float(s.failed_before[n]), "after": float(s.failed_before[n] + s.fails_more[n])}

@@ -21,7 +21,7 @@ def _observe(case: Case) -> Iterator[Observation]:
     by_entity: dict[Entity, list[Share]] = {}
     for share in case.shares:
         by_entity.setdefault(share.doer.entity, []).append(share)
-    explained = {entity: sum(share.amount for share in shares) / delta for entity, shares in by_entity.items()}
+    explained = _without_eyes(case, {entity: sum(share.amount for share in shares) / delta for entity, shares in by_entity.items()})
     most = max(explained.values(), default=0.0)
     for entity, shares in by_entity.items():
         explains = explained[entity]
@@ -36,6 +36,17 @@ def _observe(case: Case) -> Iterator[Observation]:
         yield Observation(entity, feature, min(explains, 1.0), _mechanism(case, entity[0], main), kind, facts, about | seen, service=service)
         if explains == most:
             yield Observation(entity, "largest", 1.0, service=service)
+
+
+def _without_eyes(case: Case, explained: dict[Entity, float]) -> dict[Entity, float]:
+    """What is slow only as seen by a caller that is slow at all it does is that caller's."""
+    found = dict(explained)
+    for entity, share in explained.items():
+        through = case.pace.seen_through(entity) if case.question.signal == "latency" else None
+        if through is not None and share > 0 and ("service", through[0]) in found:
+            found[entity] -= through[1] * share
+            found["service", through[0]] += through[1] * share
+    return found
 
 
 def _feature(case: Case, main: Share) -> str:
