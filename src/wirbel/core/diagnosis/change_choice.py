@@ -14,6 +14,7 @@ from wirbel.core.signals.entities import address_of
 
 Floats = npt.NDArray[np.float64]
 NEAR_S, SOON_S = 120.0, 1800.0
+LONG_BEFORE_S = 600.0  # what came so long before may have begun something that is felt later
 COLUMNS = (
     "stepped",
     "share stepped",
@@ -64,7 +65,7 @@ def spoken_against(case: Case, entity: Entity) -> list[Judged]:
 
 
 def _is_acquitted(judged: Judged, entity: Entity) -> bool:
-    return judged.entity == entity and judged.verdict == "too-late"
+    return judged.entity == entity and (judged.verdict == "too-late" or (judged.verdict == "innocent" and judged.lead_s < LONG_BEFORE_S))
 
 
 def relation(case: Case, judged: Judged, entity: Entity, service: str | None) -> str | None:

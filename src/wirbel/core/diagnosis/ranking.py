@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
+import numpy.typing as npt
 
 from wirbel.core.diagnosis import change_choice
 from wirbel.core.diagnosis.case import Case
@@ -14,10 +15,13 @@ from wirbel.core.diagnosis.model import Candidate, Evidence
 from wirbel.core.diagnosis.weighing import Seen, Weights, gather, load
 from wirbel.core.stats.conditional_logit import probabilities
 
+Floats = npt.NDArray[np.float64]
 MOST_CANDIDATES = 10
 LEAST_CONFIDENCE = 0.02  # of a candidate that is shown
 LEAST_WORTH = 0.05  # log-odds of an observation that is told
 ALWAYS_TOLD = ("where-time-went", "where-errors-began", "traffic", "change", "control", "version", "onset", "stands-out", "load")
+LEAST_LEFT = 0.15  # of the change, that another may account for
+SECOND = 0.99  # of the first's probability: no other is held for likelier
 NOTHING = 0.1  # where none is surer than this, nothing stands out
 MOST_DOUBT = 16.0  # -log10 p of the symptom that is told apart
 OF_CHANGE = "share of the change"  # the unit of features that say how much of the symptom an entity accounts for
@@ -60,13 +64,28 @@ def rank(case: Case, weights: Weights | None = None) -> tuple[list[Candidate], f
         return [], 1.0
     weights = weights or load()
     seen = gather(observe(case), clearness(case))
-    chances = weights.chances(seen)
+    chances = _with_what_is_left(seen, weights.chances(seen), weights)
     order = np.argsort(-chances, kind="stable")[:MOST_CANDIDATES]
     candidates = [_candidate(case, seen[n], float(chances[n]), weights) for n in order]
     candidates = [candidate for candidate in candidates if candidate.confidence >= LEAST_CONFIDENCE]
     if all(candidate.confidence < NOTHING for candidate in candidates):
         return [], 1.0
     return candidates, _unexplained(case, candidates)
+
+
+def _with_what_is_left(seen: list[Seen], chances: Floats, weights: Weights) -> Floats:
+    """Two things can be wrong at once: what the first leaves unexplained goes to those who would be first without it, in so far as they would."""
+    if not len(seen):
+        return chances
+    first = int(np.argmax(chances))
+    left = 1.0 - max(_shares(seen[first]), default=1.0)
+    related = {seen[first].entity, *(one.entity for one in seen if seen[first] in (one, one.whole) or one is seen[first].whole)}
+    others = [n for n, one in enumerate(seen) if one.entity not in related]
+    if left < LEAST_LEFT or not others:
+        return chances
+    found = chances.copy()
+    found[others] = np.maximum(found[others], np.minimum(left * weights.chances([seen[n] for n in others]), SECOND * found[first]))
+    return found
 
 
 def _unexplained(case: Case, candidates: list[Candidate]) -> float:

@@ -23,6 +23,7 @@ FEATURES = {
     "located there": Feature("share of the change that is self time there", +1, 0.5),
     "all of it slower": Feature("log2 of self time, of the least of its parts", +1, 0.7),
     "one part alone": Feature("log2 of self time, of its worst part beyond the next", -1, 0.7),
+    "neighbours slower too": Feature("other services that are slower on its host", -1, 1.0),
     "crossings slower": Feature("log2 of time on the way to and from it, beyond others'", +1, 1.0),
     "crossings add": Feature("share of the change that the way to and from it adds, beyond others", +1, 0.5),
     "calls from there slower": Feature("log2 of time of calls, beyond those from elsewhere", +1, 1.0),
@@ -42,6 +43,8 @@ def _observe(case: Case) -> Iterator[Observation]:
         yield from _located(case, kind, column)
     for kind, changes in own.items():
         yield from _parts_of_services(changes) if kind == "instance" else _tenants(kind, changes)
+    if "host" in own and "instance" in own:
+        yield from _neighbours(case, own["host"])
     if "host" in own and "zone" in own:
         yield from _parts_of_zones(case, own["host"])
     for kind, column in columns[1:]:
@@ -145,6 +148,22 @@ def _parts_of_services(changes: _Changes) -> Iterator[Observation]:
             instance = changes.places[known[np.argmax(changes.change[row, known])]]
             yield Observation(("service", service), "one part alone", alone, service=service)
             yield Observation(("instance", instance), "tenants slower", alone, "slower-work", service=service)
+
+
+def _neighbours(case: Case, changes: _Changes) -> Iterator[Observation]:
+    """Instances beside which others suffer on the same host: then it is the host's doing rather than theirs."""
+    traces = case.traces
+    (host, _), (instance, instances), (service, services) = (traces.codes(name) for name in ("host", "instance", "service"))
+    hurt = []
+    for place in range(len(changes.places)):
+        apart, rows = changes.beside(place)
+        hurt.append({changes.rows[row] for row in rows[apart > CLEAR]})
+    known = (host >= 0) & (instance >= 0) & (service >= 0)
+    triples = np.unique(np.stack([host[known], instance[known], service[known]]), axis=1).T.tolist()
+    for at, one, of in triples:
+        others = hurt[at] - {services[of]}
+        if others:
+            yield Observation(("instance", instances[one]), "neighbours slower too", float(len(others)), service=services[of])
 
 
 def _parts_of_zones(case: Case, changes: _Changes) -> Iterator[Observation]:
