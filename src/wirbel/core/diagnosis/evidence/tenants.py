@@ -159,8 +159,8 @@ def _neighbours(case: Case, changes: _Changes) -> Iterator[Observation]:
         apart, rows = changes.beside(place)
         hurt.append({changes.rows[row] for row in rows[apart > CLEAR]})
     known = (host >= 0) & (instance >= 0) & (service >= 0)
-    triples = np.unique(np.stack([host[known], instance[known], service[known]]), axis=1).T.tolist()
-    for at, one, of in triples:
+    seen = np.unique((host[known] * len(instances) + instance[known]) * len(services) + service[known])
+    for at, one, of in zip(*(x.tolist() for x in np.unravel_index(seen, (len(hurt), len(instances), len(services)))), strict=True):
         others = hurt[at] - {services[of]}
         if others:
             yield Observation(("instance", instances[one]), "neighbours slower too", float(len(others)), service=services[of])
