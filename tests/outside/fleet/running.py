@@ -115,7 +115,7 @@ class Fleet:
 def prepare(database: str) -> None:
     with psycopg.connect(database, autocommit=True) as connection:
         connection.execute("CREATE TABLE berth (id serial PRIMARY KEY, ship int NOT NULL, length int NOT NULL, note text NOT NULL)")
-        connection.execute("INSERT INTO berth (ship, length, note) SELECT g % 10000, g % 400, repeat('x', 200) FROM generate_series(1, 300000) g")
+        connection.execute("INSERT INTO berth (ship, length, note) SELECT g % 10000, g % 400, repeat('x', 200) FROM generate_series(1, 200000) g")
         connection.execute("CREATE INDEX berth_ship ON berth (ship)")
         connection.execute("CREATE TABLE call (id int PRIMARY KEY, seen int NOT NULL)")
         connection.execute("INSERT INTO call SELECT g, 0 FROM generate_series(0, 499) g")

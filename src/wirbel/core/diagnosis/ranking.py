@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from dataclasses import replace
 
 import numpy as np
@@ -20,6 +21,7 @@ MOST_CANDIDATES = 10
 LEAST_CONFIDENCE = 0.02  # of a candidate that is shown
 LEAST_WORTH = 0.05  # log-odds of an observation that is told
 ALWAYS_TOLD = ("where-time-went", "where-errors-began", "traffic", "change", "control", "version", "onset", "stands-out", "load")
+NEIGHBOURS = "neighbours slower too"  # said of instances
 LEAST_LEFT = 0.15  # of the change, that another may account for
 SECOND = 0.99  # of the first's probability: no other is held for likelier
 NOTHING = 0.1  # where none is surer than this, nothing stands out
@@ -64,7 +66,7 @@ def rank(case: Case, weights: Weights | None = None) -> tuple[list[Candidate], f
         return [], 1.0
     weights = weights or load()
     seen = gather(observe(case), clearness(case))
-    chances = _with_what_is_left(seen, weights.chances(seen), weights)
+    chances = _hosts_before_tenants(seen, _with_what_is_left(seen, weights.chances(seen), weights))
     order = np.argsort(-chances, kind="stable")[:MOST_CANDIDATES]
     candidates = [_candidate(case, seen[n], float(chances[n]), weights) for n in order]
     candidates = [candidate for candidate in candidates if candidate.confidence >= LEAST_CONFIDENCE]
@@ -85,6 +87,23 @@ def _with_what_is_left(seen: list[Seen], chances: Floats, weights: Weights) -> F
         return chances
     found = chances.copy()
     found[others] = np.maximum(found[others], np.minimum(left * weights.chances([seen[n] for n in others]), SECOND * found[first]))
+    return found
+
+
+def _hosts_before_tenants(seen: list[Seen], chances: Floats) -> Floats:
+    """Instances of several services that suffer on one host have one cause in common: the host is no less likely than any of them."""
+    found = chances.copy()
+    place = {one.entity: n for n, one in enumerate(seen)}
+    tenants: dict[str, list[int]] = defaultdict(list)
+    for n, one in enumerate(seen):
+        if one.entity[0] == "instance" and NEIGHBOURS in one.strongest and chances[n] >= LEAST_CONFIDENCE:
+            tenants[one.attributes["host.name"]].append(n)
+    for host, members in tenants.items():
+        at = place.get(("host", host))
+        if at is not None and len({seen[n].service for n in members}) > 1:
+            most = max(found[at], *found[members])
+            found[members] = np.minimum(found[members], SECOND * most)
+            found[at] = most
     return found
 
 

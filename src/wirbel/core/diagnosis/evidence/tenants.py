@@ -163,7 +163,8 @@ def _neighbours(case: Case, changes: _Changes) -> Iterator[Observation]:
     for at, one, of in zip(*(x.tolist() for x in np.unravel_index(seen, (len(hurt), len(instances), len(services)))), strict=True):
         others = hurt[at] - {services[of]}
         if others:
-            yield Observation(("instance", instances[one]), "neighbours slower too", float(len(others)), service=services[of])
+            where = {"host.name": changes.places[at]}
+            yield Observation(("instance", instances[one]), "neighbours slower too", float(len(others)), attributes=where, service=services[of])
 
 
 def _parts_of_zones(case: Case, changes: _Changes) -> Iterator[Observation]:
