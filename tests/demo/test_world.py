@@ -61,7 +61,7 @@ def test_requests_at_work_are_rate_times_time(usual: World, table: pa.Table) -> 
         own = table.filter(pc.and_(pc.equal(table["service"], service), pc.equal(table["kind"], spans.SERVER)))
         at_work = (seconds(own) * arrow.numbers(own["weight"])).sum() / length
         shown = sum(usual.state.workers[service, n].busy[60:120].mean() for n in range(SKERRY.services[service].instances)) * SKERRY.services[service].workers
-        assert at_work == pytest.approx(shown, rel=0.08)
+        assert at_work == pytest.approx(shown, rel=0.1)  # a busy process is late to begin, which only spans tell
 
 
 def test_a_database_makes_its_callers_wait_as_erlang_c_says() -> None:
@@ -84,7 +84,7 @@ def test_what_a_caller_counts_as_calls_the_callee_counts_as_served(table: pa.Tab
     """But for those that were turned away, which leave no span where they were not let in."""
     parent = parent_rows(table)
     kind = arrow.numbers(table["kind"])
-    asked = (kind == spans.CLIENT) & pc.is_in(table["peer"], value_set=pa.array(list(SKERRY.services))).fill_null(False).to_numpy()
+    asked = (kind == spans.CLIENT) & pc.is_in(table["peer"], value_set=pa.array([f"{name}:8080" for name in SKERRY.services])).fill_null(False).to_numpy()
     answered = np.zeros(table.num_rows, np.bool_)
     served = np.flatnonzero((kind == spans.SERVER) & (parent >= 0))
     answered[parent[served]] = True
@@ -104,7 +104,7 @@ def test_turned_away_requests_are_told_by_their_callers_only() -> None:
     assert made.state.workers["pass-issuer", 0].refused[60:].max() > 0.1
     refused = told.filter(pc.match_substring(told["status_message"].fill_null(""), "refused"))
     assert set(refused["kind"].to_pylist()) == {spans.CLIENT}
-    assert set(refused["service"].unique().to_pylist()) <= {"quay-web", "gate-api"}
+    assert set(refused["service"].unique().to_pylist()) <= {"quay-web", "gate-api", "sailing-api"}
 
 
 def test_the_request_counter_counts_the_requests_that_the_spans_tell_of(table: pa.Table) -> None:

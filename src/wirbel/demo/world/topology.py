@@ -16,7 +16,7 @@ Load = Callable[[npt.ArrayLike], npt.NDArray[np.float64]]
 """Relative load at times of the world's clock (ns), about 1 in the mean."""
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True)
 class Call:
     """One step inside a request: own work before it, then a call (or several)."""
 
@@ -33,7 +33,7 @@ class Call:
     publishes: bool = False  # hands a message to a broker
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True)
 class Operation:
     service: str
     method: str
@@ -70,7 +70,7 @@ class Service:
     pool: int = 4  # connections of an instance to each database
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True)
 class Backend:
     """Something that sends no spans of its own: it is seen by its callers only."""
 
