@@ -18,7 +18,6 @@ WARM_UP = 10 * MINUTE
 FELT_FROM, FELT_UNTIL = 8 * MINUTE, 20 * MINUTE  # after the onset
 FAILING_TIMES = 12.0  # a share of failures is felt as so many times a share of waiting
 ROUNDS = 7
-SETTLED = 5e-3  # far nearer than what is wanted
 NEAR = 0.2  # of what is wanted
 LASTS = 60 * MINUTE  # of a fault that is measured
 
@@ -92,9 +91,9 @@ def _minutes(fault: Fault) -> slice:
 
 def _state(fault: Fault) -> State:
     start, steps, ahead = _grid(fault)
-    return solve(fault.case.topology, Conditions(fault.happenings.effects, start, steps, STEP_S, ahead), settled=SETTLED)
+    return solve(fault.case.topology, Conditions(fault.happenings.effects, start, steps, STEP_S, ahead))
 
 
 @lru_cache(maxsize=32)
 def _usual(topology: Topology, start: int, steps: int, ahead: int) -> State:
-    return solve(topology, Conditions([], start, steps, STEP_S, ahead), settled=SETTLED)
+    return solve(topology, Conditions([], start, steps, STEP_S, ahead))

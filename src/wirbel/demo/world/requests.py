@@ -21,7 +21,7 @@ from wirbel.core.signals import spans
 from wirbel.demo.world.columns import Pieces
 from wirbel.demo.world.happenings import Happenings
 from wirbel.demo.world.queues import Waiting
-from wirbel.demo.world.state import CALL_WORK_S, NETWORK_MS, PACKETS, POOL_WAIT_S, RESEND_S, WAKE_S, State
+from wirbel.demo.world.state import CALL_WORK_S, NETWORK_MS, PACKETS, POOL_WAIT_S, RESEND_S, State
 from wirbel.demo.world.told import BROKEN, CIRCUIT_OPEN, FINE, LATE, NO_CONNECTION, TURNED_AWAY, table_of
 from wirbel.demo.world.topology import Backend, Call, Operation
 
@@ -143,7 +143,7 @@ class Traffic:
         turned_away = np.zeros(count, np.bool_)
         if at_instance is None:
             wait, turned_away = self._wait(("worker", service), instance, step)
-            begin += (wait * 1e9).astype(np.int64) + self._late(self._stack("slow", service)[instance, step])
+            begin += (wait * 1e9).astype(np.int64)
         reason = np.where(turned_away, TURNED_AWAY, FINE).astype(np.int8)
         end = np.where(turned_away, sent + int(FAST_S * 1e9), begin)
         inside = np.flatnonzero(~turned_away)
@@ -304,11 +304,7 @@ class Traffic:
         """ns in which a caller takes an answer in: the later, the busier it is."""
         step = self.state.conditions.step_of(at)
         slow, pausing, length = (self._stack(name, service)[instance, step] for name in ("slow", "pausing", "pause"))
-        return self._work(CALL_WORK_S * 1e3, 0.3, slow, pausing, length) + self._late(slow)
-
-    def _late(self, slow: Floats) -> Ints:
-        """ns until a busy process looks at what has come for it."""
-        return np.asarray(self._rng.uniform(0, 2, len(slow)) * WAKE_S * np.maximum(1 - 1 / slow, 0) * 1e9, np.int64)
+        return self._work(CALL_WORK_S * 1e3, 0.3, slow, pausing, length)
 
     def _ask_backend(self, backend: Backend, call: Call, at: Ints, zones: npt.NDArray[np.object_]) -> Served:
         rng, state, count = self._rng, self.state, len(at)

@@ -31,7 +31,6 @@ NETWORK_MS = 0.35  # one way between two services, median
 PACKETS = 6  # of a call and its answer: any lost one is sent again
 RESEND_S = 0.2  # after so long
 CALL_WORK_S = 0.0002  # own work of a call: to take its answer in
-WAKE_S = 0.006  # until a busy process comes to look at what has come for it: about a slice of its processor's time
 BACKEND_CPU = 0.25  # share of a backend's time that is its host's processors'
 BASE_CPU = 0.35  # cores that a host takes for itself
 HEAP = 1.7  # limit of a managed runtime's memory, in its usual use
@@ -175,14 +174,6 @@ class State:
         versions = client.versions if client else ()
         return np.array([self.conditions.factor("app calls", operation.key, call.to, version) for version in versions])
 
-    def late_s(self, service: str) -> Floats:
-        """Mean over instances of how late they look at what has come for them."""
-        found = np.zeros(self.conditions.steps)
-        for number, instance in enumerate(self.topology.instances[service]):
-            slow = self.conditions.factor("work", service, number) * self.stretch[instance.host]
-            found = found + self.share(service, number) * WAKE_S * np.maximum(1 - 1 / slow, 0)
-        return found
-
     @_once
     def app_failing(self, operation: Operation) -> Floats:
         """Share of each app version's requests that fail by themselves; shape (versions, steps), no row where no app asks."""
@@ -219,8 +210,8 @@ def _import_rate(conditions: Conditions) -> Floats:
     return np.where((hour >= NIGHTLY_H) & (hour < NIGHTLY_H + 1), 7 * usual, usual)
 
 
-def solve(topology: Topology, conditions: Conditions, rate: float | None = None, settled: float = SETTLED) -> State:
-    """The state of a world; ``rate`` is requests a second from outside at mean load, if other than the world's own. It is ``settled`` when a round changes times by no more, relative."""
+def solve(topology: Topology, conditions: Conditions, rate: float | None = None) -> State:
+    """The state of a world; ``rate`` is requests a second from outside at mean load, if other than the world's own."""
     came = entry_rates(topology, conditions, topology.rate if rate is None else rate)
     taken = {key: made * (1 - conditions.extra("silent", topology.operations[key].service)) for key, made in came.items()}
     state = State(topology, conditions, came=came, entry=taken)
@@ -237,7 +228,7 @@ def solve(topology: Topology, conditions: Conditions, rate: float | None = None,
         _backends(state)
         _responses(state)
         _workers(state)
-        if before and all(np.abs(now - before[key]).max() < settled * now.max() for key, now in state.response.items()):
+        if before and all(np.abs(now - before[key]).max() < SETTLED * now.max() for key, now in state.response.items()):
             break
     return state
 
@@ -347,7 +338,6 @@ def _responses(state: State) -> None:
         before: dict[str, Floats] = {}  # how long a request runs until it first asks a database
         for index, call in enumerate(operation.calls):
             takes, failing = _call_outcome(state, operation, call)
-            takes = takes + (0.0 if call.inner else state.late_s(operation.service))
             known = state.calls[key, index]
             known.response = takes
             known.failing = _mixed(known.failing, failing)
