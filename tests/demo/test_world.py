@@ -143,7 +143,7 @@ def test_what_fails_is_asked_for_again_and_weighs_on_who_is_asked() -> None:
     told = made.traffic.spans(*STRETCH)
     again = told.filter(pc.equal(told["peer"], "tides.example"))["span.i:http.request.resend_count"].fill_null(0).to_numpy()
     counts = np.bincount(again)
-    assert counts[1] / counts[0] == pytest.approx(0.604, abs=0.05)
+    assert counts[1] / counts[0] == pytest.approx(0.604, abs=0.09)
 
 
 def test_a_message_links_to_the_span_that_sent_it(table: pa.Table) -> None:
