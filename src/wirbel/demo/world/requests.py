@@ -21,7 +21,7 @@ from wirbel.core.signals import spans
 from wirbel.demo.world.columns import Pieces
 from wirbel.demo.world.happenings import Happenings
 from wirbel.demo.world.queues import Waiting
-from wirbel.demo.world.state import CALL_WORK_S, NETWORK_MS, PACKETS, POOL_WAIT_S, RESEND_S, State
+from wirbel.demo.world.state import NETWORK_MS, PACKETS, POOL_WAIT_S, RESEND_S, State
 from wirbel.demo.world.told import BROKEN, CIRCUIT_OPEN, FINE, LATE, NO_CONNECTION, TURNED_AWAY, table_of
 from wirbel.demo.world.topology import Backend, Call, Operation
 
@@ -289,7 +289,7 @@ class Traffic:
                 "span.s:url.full": _url(target, count, rng),
             }
             limit = True
-        end, reason = served.end + self._handling(caller.service, instance, begun), served.reason.copy()
+        end, reason = served.end, served.reason.copy()
         if limit:
             late = end - begun > timeout
             end, reason = np.where(late, begun + timeout, end), np.where(late, LATE, reason).astype(np.int8)
@@ -299,12 +299,6 @@ class Traffic:
         ids = {"trace": trace, "span": client, "parent": parent}
         self._add(caller.service, instance, begun, end, outcome, reason, **ids, kind=spans.PRODUCER if call.publishes else spans.CLIENT, **columns)
         return end, reason
-
-    def _handling(self, service: str, instance: Ints, at: Ints) -> Ints:
-        """ns in which a caller takes an answer in: the later, the busier it is."""
-        step = self.state.conditions.step_of(at)
-        slow, pausing, length = (self._stack(name, service)[instance, step] for name in ("slow", "pausing", "pause"))
-        return self._work(CALL_WORK_S * 1e3, 0.3, slow, pausing, length)
 
     def _ask_backend(self, backend: Backend, call: Call, at: Ints, zones: npt.NDArray[np.object_]) -> Served:
         rng, state, count = self._rng, self.state, len(at)

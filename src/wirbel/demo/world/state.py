@@ -30,7 +30,6 @@ POOL_WAIT_S = 5.0
 NETWORK_MS = 0.35  # one way between two services, median
 PACKETS = 6  # of a call and its answer: any lost one is sent again
 RESEND_S = 0.2  # after so long
-CALL_WORK_S = 0.0002  # own work of a call: to take its answer in
 BACKEND_CPU = 0.25  # share of a backend's time that is its host's processors'
 BASE_CPU = 0.35  # cores that a host takes for itself
 HEAP = 1.7  # limit of a managed runtime's memory, in its usual use
@@ -256,7 +255,7 @@ def _rates(state: State) -> None:
 def own_work_s(operation: Operation, state: State) -> Floats:
     """Own work of a request on an idle machine, mean, s."""
     ms = lognormal_mean(operation.work_ms, operation.spread) + sum(lognormal_mean(c.work_ms, operation.spread) * state.made(c) for c in operation.calls)
-    return np.asarray(ms / 1e3 + sum(CALL_WORK_S * state.made(c) * state.times(operation, c) for c in operation.calls))
+    return np.asarray(ms / 1e3 + sum(0.0002 * state.made(c) * state.times(operation, c) for c in operation.calls))
 
 
 def _processors(state: State) -> None:
