@@ -118,7 +118,7 @@ def _counted(question: Question) -> pa.Table:
     start, end = min(question.reference.start, question.focus.start), max(question.reference.end, question.focus.end)
     # A sample tells of the time before it.
     read = start - MINUTE_NS, end + MINUTE_NS
-    found = cells_of_metrics.derive(points.combine(scan(Where(Stream.POINTS, *read, question.environment, fresh=True), _OF_POINTS, CountingRequests(read))))
+    found = cells_of_metrics.derive(points.combine(scan(Where(Stream.POINTS, *read, question.environment, fresh=True), _OF_POINTS, CountingRequests())))
     return found.filter(pc.and_(pc.greater_equal(found["minute"], start - start % MINUTE_NS), pc.less(found["minute"], end)))
 
 
@@ -136,13 +136,11 @@ def _mean_requests(question: Question, counted: pa.Table) -> pa.Table:
 
 @dataclass(frozen=True)
 class CountingRequests:
-    """Work of a scan: samples of metrics that count requests and calls, in a window."""
-
-    window: tuple[int, int]
+    """Work of a scan: samples of metrics that count requests and calls."""
 
     def __call__(self, table: pa.Table, window: tuple[int, int] | None) -> pa.Table:
-        inside = pc.and_(pc.greater_equal(table["time"], self.window[0]), pc.less(table["time"], self.window[1]))
-        return table.filter(pc.and_(inside, pc.is_in(table["metric"], value_set=pa.array(list(cells_of_metrics.COUNTED)))))
+        mine = reading.Rows("time")(table, window)
+        return mine.filter(pc.is_in(mine["metric"], value_set=pa.array(list(cells_of_metrics.COUNTED))))
 
 
 @dataclass(frozen=True)
@@ -153,10 +151,9 @@ class Around:
     hosts: tuple[str, ...]
 
     def __call__(self, table: pa.Table, window: tuple[int, int] | None) -> pa.Table:
-        ours = pc.or_(*(pc.is_in(table[name], value_set=pa.array(values, pa.string())) for name, values in (("service", self.services), ("host", self.hosts))))
-        if window is not None:
-            ours = pc.and_(ours, pc.and_(pc.greater_equal(table["time"], window[0]), pc.less(table["time"], window[1])))
-        return table.filter(ours)
+        told = reading.Rows("time")(table, window)
+        of = (("service", self.services), ("host", self.hosts))
+        return told.filter(pc.or_(*(pc.is_in(told[name], value_set=pa.array(values, pa.string())) for name, values in of)))
 
 
 def _read(question: Question) -> tuple[pa.Table, list[str]]:

@@ -41,10 +41,6 @@ def gate(app: flask.Flask) -> None:
         price = session.get(f"{tariffs}/prices/{number}", timeout=20)
         return price.text, 200 if price.ok else 502
 
-    @app.get("/tides")
-    def tides() -> str:
-        return "high"
-
 
 def pool_of(size: int) -> psycopg_pool.ConnectionPool:
     return psycopg_pool.ConnectionPool(os.environ["FLEET_DATABASE"], min_size=size, max_size=size, timeout=20, open=True)

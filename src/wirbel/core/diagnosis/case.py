@@ -34,6 +34,7 @@ Bools = npt.NDArray[np.bool_]
 Entity = tuple[str, str]
 """Kind and name."""
 
+WHATEVER_IS_ASKED = ("traces", "everything", "here", "measures", "services")  # of a case: the same for all signals
 MIN_REQUESTS = 20  # in each window
 MIN_MEANS = 5  # minutes in each window, where there are means only
 MOST_ENTITIES = 24  # of which it is found out when they moved
@@ -100,6 +101,8 @@ class Case:
     def as_latency(self) -> Case | None:
         """The same windows asked about how long requests take; None where they are too few, or clearly take no longer."""
         found = replace(self, question=replace(self.question, signal="latency"))
+        for name in WHATEVER_IS_ASKED:
+            found.__dict__[name] = getattr(self, name)
         try:
             found.check_enough()
         except NotEnoughData:

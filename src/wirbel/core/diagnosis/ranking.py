@@ -81,13 +81,18 @@ def _with_what_is_left(seen: list[Seen], chances: Floats, weights: Weights) -> F
         return chances
     first = int(np.argmax(chances))
     left = 1.0 - max(_shares(seen[first]), default=1.0)
-    related = {seen[first].entity, *(one.entity for one in seen if seen[first] in (one, one.whole) or one is seen[first].whole)}
-    others = [n for n, one in enumerate(seen) if one.entity not in related]
+    others = [n for n, one in enumerate(seen) if not _is_part_of_other(one, seen[first])]
     if left < LEAST_LEFT or not others:
         return chances
     found = chances.copy()
     found[others] = np.maximum(found[others], np.minimum(left * weights.chances([seen[n] for n in others]), SECOND * found[first]))
     return found
+
+
+def _is_part_of_other(one: Seen, other: Seen) -> bool:
+    """Whether they are the same, or one is a part of the other."""
+    (a, b), (whole_a, whole_b) = (one.entity, other.entity), (one.whole, other.whole)
+    return a == b or (whole_a is not None and whole_a.entity == b) or (whole_b is not None and whole_b.entity == a)
 
 
 def _hosts_before_tenants(seen: list[Seen], chances: Floats) -> Floats:

@@ -78,6 +78,14 @@ class TraceSet:
             self._codes[column] = arrow.codes(self.table[column])
         return self._codes[column]
 
+    def together(self, *columns: str) -> list[tuple[int, ...]]:
+        """The distinct combinations of values of text columns that spans have, as their codes, in order; spans that lack one are left out."""
+        codes = [self.codes(column) for column in columns]
+        known = np.logical_and.reduce([code >= 0 for code, _ in codes])
+        shape = tuple(max(len(values), 1) for _, values in codes)
+        found = np.unique(np.ravel_multi_index([code[known] for code, _ in codes], shape))
+        return list(zip(*(part.tolist() for part in np.unravel_index(found, shape)), strict=True))
+
     def equal(self, column: str, value: str) -> Bools:
         """Where a text column has a value."""
         code, values = self.codes(column)

@@ -4,6 +4,7 @@ import { area, line } from "d3-shape";
 import { parseAsString, useQueryStates } from "nuqs";
 import { Link, useLocation } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
+import { GridLine } from "../../charts/axis";
 import { type Drawing, TimeChart } from "../../charts/TimeChart";
 import { rangeQuery, useScope, type Windows, windowsQuery } from "../../frame/scope";
 import { Choice } from "../../shared/Choice";
@@ -105,12 +106,13 @@ function Chart({ view, windows, changes }: { view: View; windows: Windows; chang
     return (
       <>
         {y.ticks(4).map((tick) => (
-          <g key={tick}>
-            <path d={`M${left} ${y(tick)}H${right}`} stroke="var(--line)" strokeWidth="0.8" />
-            <text x={left - 5} y={y(tick) + 4} textAnchor="end">
-              {quantity(tick, view.unit === "s" && view.meaning !== "per second" ? "s" : "")}
-            </text>
-          </g>
+          <GridLine
+            key={tick}
+            y={y(tick)}
+            left={left}
+            right={right}
+            text={quantity(tick, view.unit === "s" && view.meaning !== "per second" ? "s" : "")}
+          />
         ))}
         {view.lines.map((one, index) => (
           <OneLine key={one.label} one={one} dash={DASHES[index % DASHES.length] ?? ""} at={at} y={y} />

@@ -49,12 +49,10 @@ def _observe(case: Case) -> Iterator[Observation]:
 def _of_hosts(case: Case) -> Iterator[Observation]:
     """Hosts of which all that runs there is asked more: they may be slower because of that."""
     s, traces = case.services, case.traces
-    (host, hosts), (service, services) = traces.codes("host"), traces.codes("service")
-    known = (host >= 0) & (service >= 0)
+    hosts, services = traces.codes("host")[1], traces.codes("service")[1]
     busier = {name: float(s.busier[n]) for n, (kind, name) in enumerate(s.entities) if kind == "service"}
     rose: dict[str, list[float]] = {}
-    for pair in np.unique(host[known] * len(services) + service[known]).tolist():
-        at, of = divmod(pair, len(services))
+    for at, of in traces.together("host", "service"):
         rose.setdefault(hosts[at], []).append(busier.get(services[of], 0.0))
     for name, values in rose.items():
         if min(values) > LEAST:

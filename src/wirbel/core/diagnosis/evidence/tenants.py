@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
@@ -91,11 +92,20 @@ class _Changes:
         change[(n0 < MIN_SPANS) | (n1 < MIN_SPANS) | ~np.isfinite(change)] = np.nan
         return cls(names, places, change, n1)
 
-    def beside(self, place: int) -> tuple[Floats, Ints]:
-        """How much more each row changed there than elsewhere, of rows that are known at both, and which rows these are."""
+    @cached_property
+    def beside(self) -> list[tuple[Floats, Ints]]:
+        """Of each place: how much more each row changed there than elsewhere, of rows that are known at both, and which rows these are."""
+        return [self._beside(place) for place in range(len(self.places))]
+
+    def _beside(self, place: int) -> tuple[Floats, Ints]:
         there, elsewhere = self.change[:, place], np.delete(self.change, place, axis=1)
         rows = np.flatnonzero(np.isfinite(there) & np.isfinite(elsewhere).any(axis=1))
         return there[rows] - np.nanmean(elsewhere[rows], axis=1) if len(rows) else np.zeros(0), rows
+
+    def hurt(self, place: int) -> list[str]:
+        """Rows that are clearly slower there than elsewhere, in order."""
+        apart, rows = self.beside[place]
+        return sorted(self.rows[row] for row in rows[apart > CLEAR])
 
 
 def _located(case: Case, kind: str, column: str) -> Iterator[Observation]:
@@ -120,13 +130,13 @@ def _located(case: Case, kind: str, column: str) -> Iterator[Observation]:
 
 def _tenants(kind: str, changes: _Changes) -> Iterator[Observation]:
     for place, name in enumerate(changes.places):
-        apart, rows = changes.beside(place)
+        apart, rows = changes.beside[place]
         if not len(rows):
             continue
         mean = float(np.average(apart, weights=np.sqrt(changes.spans[rows, place])))
         if mean <= SOME:
             continue
-        hurt = sorted(changes.rows[row] for row in rows[apart > CLEAR])
+        hurt = changes.hurt(place)
         facts = {"kind": kind, "value": name, "services": hurt, "times": 2.0**mean}
         yield Observation((kind, name), "tenants slower", mean, "saturation" if kind == "host" else None, "tenants" if hurt else None, facts)
         yield Observation((kind, name), "services slower there", len(hurt) ** 2 / len(rows))
@@ -152,16 +162,9 @@ def _parts_of_services(changes: _Changes) -> Iterator[Observation]:
 
 def _neighbours(case: Case, changes: _Changes) -> Iterator[Observation]:
     """Instances beside which others suffer on the same host: then it is the host's doing rather than theirs."""
-    traces = case.traces
-    (host, _), (instance, instances), (service, services) = (traces.codes(name) for name in ("host", "instance", "service"))
-    hurt = []
-    for place in range(len(changes.places)):
-        apart, rows = changes.beside(place)
-        hurt.append({changes.rows[row] for row in rows[apart > CLEAR]})
-    known = (host >= 0) & (instance >= 0) & (service >= 0)
-    seen = np.unique((host[known] * len(instances) + instance[known]) * len(services) + service[known])
-    for at, one, of in zip(*(x.tolist() for x in np.unravel_index(seen, (len(hurt), len(instances), len(services)))), strict=True):
-        others = hurt[at] - {services[of]}
+    instances, services = case.traces.codes("instance")[1], case.traces.codes("service")[1]
+    for at, one, of in case.traces.together("host", "instance", "service"):
+        others = set(changes.hurt(at)) - {services[of]}
         if others:
             where = {"host.name": changes.places[at]}
             yield Observation(("instance", instances[one]), "neighbours slower too", float(len(others)), attributes=where, service=services[of])
@@ -170,8 +173,8 @@ def _neighbours(case: Case, changes: _Changes) -> Iterator[Observation]:
 def _parts_of_zones(case: Case, changes: _Changes) -> Iterator[Observation]:
     """Whether what runs on all hosts of a zone is slower, or on one alone."""
     hosts, zones = case.traces.codes("host")[1], case.traces.codes(ZONE)[1]
-    pairs = _zones_of_hosts(case)
-    mean = {h: float(np.average(apart, weights=np.sqrt(changes.spans[rows, h]))) for h in range(len(hosts)) for apart, rows in [changes.beside(h)] if len(rows)}
+    pairs = case.traces.together("host", ZONE)
+    mean = {h: float(np.average(apart, weights=np.sqrt(changes.spans[rows, h]))) for h in range(len(hosts)) for apart, rows in [changes.beside[h]] if len(rows)}
     for z, name in enumerate(zones):
         inside = sorted(mean[h] for h, one in pairs if one == z and h in mean)
         if len(inside) > 1:
@@ -187,7 +190,7 @@ def _calls_from(case: Case, kind: str, column: str) -> Iterator[Observation]:
     """Whether calls of the same are slower from one place than from others: then it is not who is called."""
     changes = _Changes.of(case, column, TRANSFER)
     for place, name in enumerate(changes.places):
-        apart, rows = changes.beside(place)
+        apart, rows = changes.beside[place]
         if len(rows):
             mean = float(np.average(apart, weights=np.sqrt(changes.spans[rows, place])))
             if mean > SOME:
@@ -250,7 +253,7 @@ def _places_of_peers(case: Case, kind: str, peers: list[str], names: list[str]) 
     """Where each peer runs that sends no spans, as a number of ``names`` (−1: not known; one more for no peer): what measures of it say."""
     hosts = case.traces.codes("host")[1]
     found = np.full(len(peers) + 1, -1, np.int64)
-    zone_of = {hosts[h]: z for h, z in _zones_of_hosts(case)} if kind == "zone" else {}
+    zone_of = {hosts[h]: z for h, z in case.traces.together("host", ZONE)} if kind == "zone" else {}
     number = {name: n for n, name in enumerate(names)}
     by_address = {address_of(name): n for n, name in enumerate(peers)}
     m = case.measures
@@ -260,13 +263,6 @@ def _places_of_peers(case: Case, kind: str, peers: list[str], names: list[str]) 
             if at and text in by_address and m.service[row] not in peers:
                 found[by_address[text]] = zone_of.get(at, -1) if kind == "zone" else number.get(at, -1)
     return found
-
-
-def _zones_of_hosts(case: Case) -> set[tuple[int, int]]:
-    """Pairs of a host and a zone in which it was seen, as the traces' codes of both."""
-    (host, _), (zone, zones) = case.traces.codes("host"), case.traces.codes(ZONE)
-    known = (host >= 0) & (zone >= 0)
-    return {divmod(pair, len(zones)) for pair in np.unique(host[known] * len(zones) + zone[known]).tolist()}
 
 
 def _mean(group: Ints, values: Floats, weight: Floats, size: int) -> Floats:
