@@ -7,17 +7,15 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from wirbel.core import arrow, cells, sketch
-from wirbel.core.signals import points, spans
+from wirbel.core.signals import operations, points, spans
 from wirbel.core.signals.attributes import plain_dict
-from wirbel.core.signals.conventions import CACHE_SYSTEMS, CURRENT_NAME
-from wirbel.core.signals.entities import AT, USUAL_PORTS
+from wirbel.core.signals.conventions import CURRENT_NAME
 
 MILLISECONDS = "ms"
 Labels = Mapping[str, str]
@@ -53,8 +51,8 @@ def derive(table: pa.Table) -> pa.Table:
         return cells.CELL_SCHEMA.empty_table()
     number, first = points.series_of(table)
     serving = set(table.filter(pc.match_substring_regex(table["metric"], r"\.server\.|\.process\."))["service"].unique().to_pylist())
-    told = table.select(["metric", "labels"]).take(first).to_pylist()
-    described = pa.Table.from_pylist([_described(row["metric"], _labels(row["labels"]), serving) for row in told], _DESCRIBED).take(number)
+    told = table.select(["metric", "labels"]).take(first).to_pydict()
+    described = _described(told["metric"], [_labels(text) for text in told["labels"]], serving).take(number)
     seconds = np.where(pc.equal(table["unit"], MILLISECONDS).fill_null(False).to_numpy(), 1e-3, 1.0)
     count, total = (points.increases(table, name) for name in ("count", "total"))
     time = arrow.numbers(table["time"]) - 1
@@ -78,43 +76,39 @@ _HISTOGRAMS = pa.array([points.HISTOGRAM, points.EXPONENTIAL], pa.int8())
 _DESCRIBED = pa.schema([field for field in cells.KEYS if field.name in ("operation", "kind", "entry", "outcome", "status_code", "peer", "peer_kind")])
 
 
+def _described(metrics: list[str], labels: list[Labels], serving: set[str]) -> pa.Table:
+    """Of each series, what spans of the same requests would say: operation, who is called, outcome."""
+    columns = {f"span.s:{key}": pa.array([one.get(key) for one in labels], pa.string()) for key in sorted({key for one in labels for key in one})}
+    kind = np.array([COUNTED[metric].kind for metric in metrics])
+    named = [" ".join(one[key] for key in COUNTED[metric].operation if one.get(key)) or metric for metric, one in zip(metrics, labels, strict=True)]
+    status = np.array([spans.STATUS_ERROR if _failed(one) else spans.STATUS_UNSET for one in labels])
+    found = operations.derive(operations.Columns(columns, len(labels)), pa.array(named, pa.string()), kind, status)
+    asked = [_service_at(one, serving) if kind[n] == spans.CLIENT else None for n, one in enumerate(labels)]
+    to_service = pa.array(asked, pa.string())
+    found |= {
+        "kind": pa.array(kind.astype(np.int8)),
+        "entry": pa.array(kind != spans.CLIENT),
+        "peer": pc.coalesce(to_service, found["peer"]),
+        "peer_kind": pc.if_else(pc.is_valid(to_service), "service", found["peer_kind"]),
+    }
+    return pa.table({name: found[name] for name in _DESCRIBED.names}).cast(_DESCRIBED)
+
+
 def _labels(text: str) -> Labels:
     found = {str(key): str(value) for key, value in plain_dict(text).items()}
     return {CURRENT_NAME.get(key, key): value for key, value in found.items()} | found
-
-
-def _described(metric: str, labels: Labels, serving: set[str]) -> dict[str, Any]:
-    counted = COUNTED[metric]
-    status = labels.get("http.response.status_code", "")
-    code = int(status) if status.isdigit() and len(status) == 3 else None
-    failed = (code or 0) >= 500 or ("error.type" in labels and code is None) or labels.get("rpc.grpc.status_code", "0") in _FAILED_RPC
-    outcome = spans.ERROR if failed else spans.CLIENT_ERROR if (code or 0) >= 400 else spans.OK
-    peer, peer_kind = _peer(labels, serving) if counted.kind == spans.CLIENT else (None, None)
-    return {
-        "operation": " ".join(labels[key] for key in counted.operation if labels.get(key)) or metric,
-        "kind": counted.kind,
-        "entry": counted.kind != spans.CLIENT,
-        "outcome": int(outcome),
-        "status_code": code,
-        "peer": peer,
-        "peer_kind": peer_kind,
-    }
 
 
 _FAILED_RPC = {"2", "4", "12", "13", "14", "15"}
 """Status codes of gRPC that are the server's failure (semantic conventions for gRPC)."""
 
 
-def _peer(labels: Labels, serving: set[str]) -> tuple[str | None, str | None]:
-    address, port = labels.get("server.address"), labels.get("server.port")
-    system = labels.get("db.system.name")
-    if system:
-        kind = "cache" if system in CACHE_SYSTEMS else "database"
-        namespace = labels.get("db.namespace")
-        return (f"{namespace}{AT}{address}" if namespace and address else address or namespace or system), kind
-    if address is None:
-        return None, None
-    named = next((name for name in (address, address.partition(".")[0]) if name in serving), None)
-    if named:
-        return named, "service"
-    return (address if port is None or port in USUAL_PORTS else f"{address}:{port}"), "external"
+def _failed(labels: Labels) -> bool:
+    """Beyond what the status of HTTP says: an error without one, or a failure of gRPC."""
+    return ("error.type" in labels and "http.response.status_code" not in labels) or labels.get("rpc.grpc.status_code") in _FAILED_RPC
+
+
+def _service_at(labels: Labels, serving: set[str]) -> str | None:
+    """The service that is called, if its name, or the first part of its host's, is the address."""
+    address = labels.get("server.address", "")
+    return None if "db.system.name" in labels else next((name for name in (address, address.partition(".")[0]) if name in serving), None)
