@@ -7,8 +7,6 @@ import json
 import os
 import subprocess
 import sys
-import time
-import urllib.request
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from urllib.parse import urlencode
@@ -19,17 +17,13 @@ import pytest
 
 from tests.api_client import Api
 from tests.conftest import Instance
+from tests.outside.fleet.running import ask, is_ready, wait_until
 from wirbel.core.signals import points
 from wirbel.runtime.database import free_port
 
 REQUESTS = 20
 ARRIVES_WITHIN_S = 15
 PROGRAM = Path(__file__).with_name("small_program.py")
-
-
-def get(url: str) -> bytes:
-    with urllib.request.urlopen(url, timeout=10) as answer:
-        return answer.read()
 
 
 @pytest.fixture(scope="module")
@@ -46,28 +40,14 @@ def harbour(instance: Instance) -> datetime:
     front = subprocess.Popen([sys.executable, PROGRAM, "order-desk", str(front_port), f"http://127.0.0.1:{back_port}"], env=environment)
     began = datetime.now(UTC)
     for port in (front_port, back_port):
-        wait_until(lambda port=port: answers(f"http://127.0.0.1:{port}/ready"))
+        wait_until(lambda port=port: is_ready(f"http://127.0.0.1:{port}/ready"), ARRIVES_WITHIN_S)
     for number in range(REQUESTS):
-        get(f"http://127.0.0.1:{front_port}/orders/{number}")
+        ask(f"http://127.0.0.1:{front_port}/orders/{number}")
     for process in (front, back):
         process.terminate()  # on which the SDK sends what it still holds
     for process in (front, back):
         process.wait(15)
     return began
-
-
-def answers(url: str) -> bool:
-    try:
-        return get(url) == b"yes"
-    except OSError:
-        return False
-
-
-def wait_until(condition, within_s: float = ARRIVES_WITHIN_S) -> None:  # type: ignore[no-untyped-def]
-    deadline = time.monotonic() + within_s
-    while not condition():
-        assert time.monotonic() < deadline, "it did not come to pass"
-        time.sleep(0.1)
 
 
 @pytest.fixture(scope="module")
@@ -139,7 +119,7 @@ def test_the_intake_view_knows_who_sends_what(api: Api, harbour: datetime) -> No
         return {(row["service"], row["stream"]) for row in api.get("/api/intake")[1]["sources"]}
 
     wanted = {(service, stream) for service in ("order-desk", "berth-office") for stream in ("spans", "logs", "points")}
-    wait_until(lambda: wanted <= sources())
+    wait_until(lambda: wanted <= sources(), ARRIVES_WITHIN_S)
     state = api.get("/api/intake")[1]
     assert state["turned"] == [] or all(row["token"] != "demo" for row in state["turned"])  # noqa: S105  a token's name
     rows = {row["signal"]: row["rows"] for row in state["signals"]}

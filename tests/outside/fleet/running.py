@@ -24,6 +24,7 @@ from wirbel.runtime.database import free_port
 
 ROOT = Path(__file__).resolve().parents[3]
 ROLES = ("rates", "berths", "tariffs", "gate")
+STARTS_WITHIN_S = 30
 VERSIONS = ("2.1.0", "2.2.0", "2.2.0", "2.3.0")  # of the app, in the order of requests
 ENVIRONMENT = "quay"
 
@@ -122,16 +123,16 @@ def prepare(database: str) -> None:
         connection.execute("VACUUM ANALYZE")
 
 
-def wait_until(condition: Callable[[], bool], within_s: float = 30) -> None:
+def wait_until(condition: Callable[[], bool], within_s: float) -> None:
     deadline = time.monotonic() + within_s
     while not condition():
         assert time.monotonic() < deadline, "it did not come to pass"
         time.sleep(0.1)
 
 
-def _answers(url: str) -> bool:
+def is_ready(url: str) -> bool:
     try:
-        return ask(url) != b""
+        return ask(url) == b"yes"
     except OSError:
         return False
 
@@ -155,7 +156,7 @@ def running(collector: str, token: str, database: str) -> Iterator[Fleet]:
     ]
     try:
         for role in ROLES[1:]:
-            wait_until(lambda role=role: _answers(f"{at[role]}/control/ready"))
+            wait_until(lambda role=role: is_ready(f"{at[role]}/control/ready"), STARTS_WITHIN_S)
         users = Users(at["gate"])
         asking = threading.Thread(target=users.run)
         asking.start()

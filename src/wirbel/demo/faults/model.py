@@ -10,7 +10,7 @@ import numpy as np
 
 from wirbel.core.text import rfc3339
 from wirbel.demo.world.conditions import Effect, Form, Name, Shape
-from wirbel.demo.world.happenings import Happenings, LogLines
+from wirbel.demo.world.happenings import Happenings, LogLines, Rollout
 from wirbel.demo.world.topology import Topology
 
 SECOND = 10**9
@@ -144,6 +144,12 @@ def change(kind: str, at: int, service: str | None, summary: str, **more: Any) -
 def next_version(topology: Topology, service: str) -> str:
     major, minor, _ = topology.services[service].version.split(".")
     return f"{major}.{int(minor) + 1}.0"
+
+
+def release(case: Case, at: int) -> tuple[dict[str, Any], Rollout]:
+    """The next version of the service where a fault strikes, on all its instances from ``at`` (ns) on: as it is told, and as it happens."""
+    service, version = case.site.service, next_version(case.topology, case.site.service)
+    return change("deploy", at, service, f"{service} {version}", version=version), Rollout(service, version, at, ends=case.span.end)
 
 
 def a_front(case: Case) -> str | None:

@@ -2,22 +2,22 @@
 
 from __future__ import annotations
 
-from wirbel.demo.faults.model import MINUTE, SECOND, Case, Fault, Span, Truth, a_front, change, next_version
+from wirbel.demo.faults.model import MINUTE, SECOND, Case, Fault, Span, Truth, a_front, change, next_version, release
 from wirbel.demo.world.happenings import Rollout
 
 
 def bad_deploy(case: Case) -> Fault:
     """A new version asks the database for each row by itself instead of for all at once."""
     site, topology, span = case.site, case.topology, case.span
-    service, version = site.service, next_version(topology, site.service)
-    deploy = change("deploy", span.onset, service, f"{service} {version}", version=version)
+    service = site.service
+    deploy, rollout = release(case, span.onset)
     entities = (("service", service), ("operation", site.operation))
     fault = Fault(case, Truth("bad-deploy", entities, ("deploy", "more-calls"), (service,), deploy["id"], span.onset, span.end))
     for instance in range(len(topology.instances[service])):
         fault.effect("calls", service, instance, site.statement, span=Span(span.onset + instance * 20 * SECOND, span.end), times=case.between(6, 120))
     # One row is found faster than all of them.
     fault.effect("time", site.backend, site.statement, times=0.3)
-    fault.happenings.rollouts.append(Rollout(service, version, span.onset, ends=span.end))
+    fault.happenings.rollouts.append(rollout)
     fault.happenings.instead[service, site.statement] = f"{site.statement} AND id = $2"
     fault.happenings.changes.append(deploy)
     return fault.restarted(a_front(case), span.onset + 21 * MINUTE).told_late()
@@ -39,11 +39,10 @@ def bad_canary(case: Case) -> Fault:
 
 def _release(case: Case, kind: str, mechanisms: tuple[str, ...]) -> Fault:
     """A new version on all instances, one after the other; what it does is up to the caller."""
-    topology, span, service = case.topology, case.span, case.site.service
-    version = next_version(topology, service)
-    deploy = change("deploy", span.onset, service, f"{service} {version}", version=version)
+    span, service = case.span, case.site.service
+    deploy, rollout = release(case, span.onset)
     fault = Fault(case, Truth(kind, (("service", service),), mechanisms, (service,), deploy["id"], span.onset, span.end))
-    fault.happenings.rollouts.append(Rollout(service, version, span.onset, ends=span.end))
+    fault.happenings.rollouts.append(rollout)
     fault.happenings.changes.append(deploy)
     return fault
 
@@ -67,10 +66,9 @@ def failing_release(case: Case) -> Fault:
 def memory_leak(case: Case) -> Fault:
     """A version keeps what it should let go: memory fills, collecting takes ever longer, restarts help for a while."""
     topology, span, service = case.topology, case.span, case.site.service
-    version = next_version(topology, service)
     fills_s = float(case.rng.uniform(1500, 2100))
     deployed = span.onset - round(0.75 * fills_s) * SECOND
-    deploy = change("deploy", deployed, service, f"{service} {version}", version=version)
+    deploy, rollout = release(case, deployed)
     fault = Fault(case, Truth("memory-leak", (("service", service),), ("memory", "deploy"), (service,), deploy["id"], span.onset, span.end))
     leak = case.between(0.5, 0.7) * topology.services[service].memory_mb
     restart = span.onset + 35 * MINUTE
@@ -78,7 +76,7 @@ def memory_leak(case: Case) -> Fault:
         for since, until in ((deployed, min(restart, span.end)), (restart, span.end)):
             if since < until:
                 fault.effect("memory", service, instance, span=Span(since, until), plus=leak, form="ramp", rise_s=fills_s)
-    fault.happenings.rollouts.append(Rollout(service, version, deployed, ends=span.end))
+    fault.happenings.rollouts.append(rollout)
     fault.happenings.changes.append(deploy)
     fault.says(service, "WARN", "collection took {ms} ms, {percent} % of memory in use", 0.5)
     return fault.restarted(service, restart, "m.holm")

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from wirbel.demo.faults.model import MINUTE, SECOND, Case, Fault, Span, Truth, a_front, change, next_version
-from wirbel.demo.world.happenings import Rollout
+from wirbel.demo.faults.model import MINUTE, SECOND, Case, Fault, Span, Truth, a_front, change, release
 
 
 def pool_too_small(case: Case) -> Fault:
@@ -25,10 +24,10 @@ def pool_too_small(case: Case) -> Fault:
 def leaked_connections(case: Case) -> Fault:
     """A version forgets to give connections back when a request is refused: fewer and fewer are left."""
     site, topology, span, rng = case.site, case.topology, case.span, case.rng
-    service, version = site.service, next_version(topology, site.service)
+    service = site.service
     leaks_s = float(rng.uniform(1200, 1800))
     deployed = span.onset - round(0.8 * leaks_s) * SECOND
-    deploy = change("deploy", deployed, service, f"{service} {version}", version=version)
+    deploy, rollout = release(case, deployed)
     mechanisms = ("waiting", "saturation", "deploy")
     fault = Fault(case, Truth("leaked-connections", (("service", service),), mechanisms, (service,), deploy["id"], span.onset, span.end))
     for instance in range(len(topology.instances[service])):
@@ -36,7 +35,7 @@ def leaked_connections(case: Case) -> Fault:
         fault.effect("leaked", service, instance, site.backend, span=Span(deployed, span.end), plus=most, form="ramp", rise_s=rise)
         # With the last connections it holds transactions open that should have ended.
         fault.effect("work", service, instance, times=case.between(1.01, 2.5))
-    fault.happenings.rollouts.append(Rollout(service, version, deployed, ends=span.end))
+    fault.happenings.rollouts.append(rollout)
     fault.happenings.changes.append(deploy)
     return fault.restarted(a_front(case), span.onset + 24 * MINUTE)
 
