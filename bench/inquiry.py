@@ -21,7 +21,7 @@ NOW = 1_772_000_000 * 10**9
 FOCUS = (NOW - 30 * MINUTE_NS, NOW)
 REFERENCE = (NOW - 122 * MINUTE_NS, NOW - 32 * MINUTE_NS)
 START = NOW - 130 * MINUTE_NS
-SPANS_A_RATE = 145_000  # about, of the whole stretch for each request a second that is recorded
+SPANS_A_RATE = 63_800  # about, of the whole stretch for each request a second that is recorded
 ASK = """
 import json, resource, statistics, time
 from wirbel.runtime import environment

@@ -58,6 +58,7 @@ def with_evidence(page: Page, inquiry: dict[str, Any], number: int, **more: obje
     def changed(route: Route) -> None:
         answer = route.fetch().json()
         answer["candidates"][0]["evidence"][number] |= more
+        answer["focus"] = inquiry["focus"]
         route.fulfill(json=answer)
 
     page.route(f"**/api/inquiries/{inquiry['id']}", changed)
@@ -65,9 +66,10 @@ def with_evidence(page: Page, inquiry: dict[str, Any], number: int, **more: obje
     return page.get_by_role("article", name="Candidate 1").get_by_role("listitem").nth(number)
 
 
-def test_a_log_pattern_shows_its_records_and_leads_to_their_traces(page: Page, inquiry: dict[str, Any], api: Api) -> None:
-    """Which patterns are told depends on the day; here it is one of failed requests, which are always there."""
+def test_a_log_pattern_shows_its_records_and_leads_to_their_traces(page: Page, inquiry: dict[str, Any], api: Api, instance: Instance) -> None:
+    """Which patterns are told depends on the day; here it is one of failed requests, of which there are some in hours."""
     focus = inquiry["focus"]
+    focus["from"] = whole(instance)["start"]
     window = {"start": focus["from"], "end": focus["to"], "environment": "production"}
     templates = ["POST /places/reserve failed: the request could not be completed"]
     found = ask(api, "/api/services/berth-planner/log-records", template=templates[0], **window)

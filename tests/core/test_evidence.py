@@ -14,8 +14,10 @@ from wirbel.core.diagnosis.case import Case, Records
 from wirbel.core.diagnosis.contrast import compared
 from wirbel.core.diagnosis.evidence import SOURCES
 from wirbel.core.diagnosis.evidence.observation import Observation
+from wirbel.core.diagnosis.inquire import answer
 from wirbel.core.diagnosis.measures import measure
 from wirbel.core.diagnosis.ranking import observe
+from wirbel.core.diagnosis.sentences import sentence
 from wirbel.core.patterns.counts import COUNTED
 from wirbel.core.signals import points, spans
 
@@ -109,6 +111,31 @@ def test_the_tenants_of_a_slow_host_suffer_together_and_others_do_not() -> None:
     ]
     assert found[("zone", "south"), "one part alone"].value > 0.5  # the finest that explains: not its zone
     assert (("zone", "south"), "all of it slower") not in found
+
+
+def tenants(takes: float) -> Case:
+    """Services on a slow host, and what a job there, and one elsewhere, takes of the processors."""
+    use = {(service, f"{service}-{host}", host, "process.cpu.utilization", "{}"): (0.1, 0.1) for service in ("front", "back") for host in HOSTS}
+    use["reports", "reports-1", "h3", "process.cpu.utilization", "{}"] = (0.05, takes)
+    use["reports", "reports-2", "h1", "process.cpu.utilization", "{}"] = (0.05, takes)  # where nobody suffers
+    return case(fleet(slow_host="h3"), points=samples(use))
+
+
+def test_a_tenant_that_fills_its_host_is_told_from_what_else_may_fill_it() -> None:
+    found = seen(tenants(0.9), "filling a host")
+    assert found[("instance", "reports-1"), "fills its host"].value == pytest.approx(0.85, abs=0.03)
+    assert found[("instance", "reports-1"), "fills its host"].facts["services"] == ["back", "front"]
+    assert found[("host", "h3"), "filled by a tenant"].value == pytest.approx(0.85, abs=0.03)
+    assert len(found) == 2
+    assert not seen(tenants(0.05), "filling a host")
+
+
+@pytest.mark.parametrize(("takes", "first"), [(0.9, ("instance", "reports-1")), (0.05, ("host", "h3"))], ids=["a tenant fills it", "something else does"])
+def test_the_tenant_that_fills_a_host_is_named_before_it(takes: float, first: tuple[str, str]) -> None:
+    named = answer(tenants(takes)).candidates[0]
+    assert named.entity == first
+    told = [sentence(evidence) for evidence in named.evidence if evidence.kind == "fills-host"]
+    assert told == (["reports-1 takes more of the processors of h3, 4.99 % → 90 %, where others are slower: back, front."] if first[0] == "instance" else [])
 
 
 def test_the_way_across_a_zone_that_loses_packets_is_seen_between_zones_only() -> None:
@@ -222,6 +249,25 @@ def test_a_service_that_says_and_serves_less_is_silent() -> None:
     assert (("service", "back"), "silent") in found
     assert (("service", "front"), "serves less") not in found
     assert seen(given, "log patterns")[("service", "back"), "says less"].value == pytest.approx(1.0)
+
+
+def test_who_is_called_less_does_not_serve_less() -> None:
+    """Half of the requests of users stay away, with all that they would have called."""
+    whole = fleet()
+    late = np.array(whole["start"]) >= NOW + FOCUS_MS * 10**6
+    trace = [int.from_bytes(trace, "big") for trace in whole["trace_id"].to_pylist()]
+    halved = whole.filter(pa.array([not (is_late and number % 2) for is_late, number in zip(late, trace, strict=True)]))
+    serving_less = {entity for entity, feature in seen(case(halved), "silence") if feature == "serves less"}
+    assert serving_less == {("service", "front")}
+
+
+def test_who_is_called_now_and_then_is_not_silent_after_a_pause() -> None:
+    """A burst of calls in every twentieth minute: that the last half of the focus has none says nothing."""
+    whole = fleet()
+    minute = (np.array(whole["start"]) - NOW) // (60 * 10**9)
+    peer = whole["peer"].to_pylist()
+    rare = whole.filter(pa.array([p != "ns at db" or (m % 20 == 0 and m < 90) for m, p in zip(minute, peer, strict=True)]))
+    assert not [key for key in seen(case(rare), "silence") if key[0] == ("database", "ns at db")]
 
 
 def test_metrics_that_stopped_are_seen_and_a_new_version_is_no_stop() -> None:

@@ -68,6 +68,14 @@ def test_who_is_short_of_a_processor_is_slow_at_everything_and_whom_it_calls_is_
     assert shares[BACK] > case.sizes[BACK] / case.effect.delta
 
 
+def test_what_only_a_starved_service_sees_slow_is_no_excuse_for_it() -> None:
+    starved, provider = (seen(of(office(**wrong)), "passing on") for wrong in ({"starved": 8.0}, {"provider": 5.0}))
+    assert starved[BACK, "off by itself"].value > starved[BACK, "passes on"].value
+    assert (RATES, "off by itself") not in starved
+    assert (BACK, "passes on") in provider
+    assert (BACK, "off by itself") not in provider
+
+
 @pytest.mark.parametrize("wrong", [{"provider": 5.0}, {"wait": 40.0}, {"work": 6.0}], ids=["provider", "line", "own work"])
 def test_who_is_slow_at_one_thing_is_not(wrong: dict[str, float]) -> None:
     case = of(office(**wrong))

@@ -65,7 +65,7 @@ def test_a_small_partial_result_is_used_again(monkeypatch: pytest.MonkeyPatch) -
     packer.pack_all()
     opened = []
     real = blocks._read_parquet
-    monkeypatch.setattr(blocks, "_read_parquet", lambda data, columns: opened.append(1) or real(data, columns))
+    monkeypatch.setattr(blocks, "_read_parquet", lambda *asked: opened.append(1) or real(*asked))
     again = counted(scan.scan(EVERYWHERE, ["service"], CountByService(), small=True))
     assert first == expected
     assert again == expected | {"new": 2}
@@ -125,7 +125,7 @@ def test_blocks_without_a_searched_word_are_not_opened(monkeypatch: pytest.Monke
     blocks._cache.__init__(blocks.CACHE_BYTES)  # type: ignore[misc]
     opened = []
     real = blocks._read_parquet
-    monkeypatch.setattr(blocks, "_read_parquet", lambda data, columns: opened.append(1) or real(data, columns))
+    monkeypatch.setattr(blocks, "_read_parquet", lambda *asked: opened.append(1) or real(*asked))
     found = reading.logs(*WIDE, containing="Line 11")
     assert found["body"].to_pylist() == ["line 11"]
     assert 1 <= len(opened) <= 3  # of more than five; the filter may be wrong once in a hundred

@@ -52,7 +52,7 @@ def split_attribute_column(name: str) -> tuple[str, str, str]:
 
 
 def conform(table: pa.Table, schema: pa.Schema) -> pa.Table:
-    """Adds the columns of ``schema`` that ``table`` lacks, as nulls, and puts columns in order, attributes last."""
+    """Adds the columns of ``schema`` that ``table`` lacks, as nulls, and puts columns in order, attributes last. Encoded texts stay encoded."""
     held = dict(zip(table.column_names, table.columns, strict=True))
     columns: dict[str, pa.ChunkedArray | pa.Array] = {}
     for field in schema:
@@ -60,7 +60,7 @@ def conform(table: pa.Table, schema: pa.Schema) -> pa.Table:
         if column is None:
             columns[field.name] = pa.nulls(table.num_rows, field.type)
         else:
-            columns[field.name] = column if column.type == field.type else column.cast(field.type)
+            columns[field.name] = column if column.type == field.type or (field.type, column.type) == (pa.string(), ENCODED) else column.cast(field.type)
     columns |= {name: held[name] for name in sorted(held) if is_attribute_column(name)}
     return pa.table(columns)
 
@@ -93,14 +93,39 @@ def values_of(table: pa.Table, key: str) -> pa.ChunkedArray:
 
 
 def codes(column: pa.ChunkedArray | pa.Array) -> tuple[npt.NDArray[np.int64], list[Any]]:
-    """Dictionary codes of a column, shape (rows,), −1 for null, and the values they stand for."""
+    """Dictionary codes of a column, shape (rows,), −1 for null, and the values they stand for, in the order in which they first come."""
     if isinstance(column, pa.ChunkedArray):
         column = column.unify_dictionaries().combine_chunks() if pa.types.is_dictionary(column.type) else column.combine_chunks()
     if isinstance(column, pa.ChunkedArray):  # combine_chunks of nothing
         column = pa.concat_arrays(column.chunks) if column.num_chunks else pa.array([], column.type)
-    encoded = column if pa.types.is_dictionary(column.type) else column.dictionary_encode()
-    indices = encoded.indices.fill_null(-1).to_numpy(zero_copy_only=False).astype(np.int64)
-    return indices, encoded.dictionary.to_pylist()
+    was_encoded = pa.types.is_dictionary(column.type)
+    coded = column if was_encoded else column.dictionary_encode()
+    indices = coded.indices.fill_null(-1).to_numpy(zero_copy_only=False).astype(np.int64)
+    return _as_they_come(indices, coded.dictionary) if was_encoded else (indices, coded.dictionary.to_pylist())
+
+
+def _as_they_come(codes: npt.NDArray[np.int64], dictionary: pa.Array) -> tuple[npt.NDArray[np.int64], list[Any]]:
+    """Codes numbered anew in the order in which they first come, and what they stand for: a shared dictionary has more values, in any order."""
+    first = np.full(len(dictionary) + 1, -1, np.int64)  # one more for null
+    first[codes[::-1]] = np.arange(len(codes))[::-1]  # of several rows the last that is assigned stays: the first
+    used = np.flatnonzero(first[:-1] >= 0)
+    used = used[np.argsort(first[used])]
+    number = np.full(len(dictionary) + 1, -1, np.int64)
+    number[used] = np.arange(len(used))
+    return number[codes], dictionary.take(pa.array(used)).to_pylist()
+
+
+ENCODED = pa.dictionary(pa.int32(), pa.string())
+
+
+def encoded(table: pa.Table) -> pa.Table:
+    """The same with texts as codes of a dictionary, which are cheaper to move about."""
+    return table.cast(pa.schema([field.with_type(ENCODED) if pa.types.is_string(field.type) else field for field in table.schema]))
+
+
+def decoded(values: pa.ChunkedArray | pa.Array) -> pa.ChunkedArray | pa.Array:
+    """A column with texts in the place of their codes."""
+    return values.cast(pa.string()) if pa.types.is_dictionary(values.type) else values
 
 
 def numbers(column: pa.ChunkedArray | pa.Array) -> npt.NDArray[Any]:

@@ -51,7 +51,7 @@ def derive(table: pa.Table, step_ns: int = MINUTE_NS) -> pa.Table:
         return CELL_SCHEMA.empty_table()
     start, duration = arrow.numbers(table["start"]), arrow.numbers(table["duration"])
     weight, seconds = arrow.numbers(table["weight"]), duration / 1e9
-    columns: dict[str, pa.Array | pa.ChunkedArray] = {name: table[name] for name in KEYS.names if name in table.column_names}
+    columns: dict[str, pa.Array | pa.ChunkedArray] = {name: arrow.decoded(table[name]) for name in KEYS.names if name in table.column_names}
     columns["minute"] = pa.array(start - start % step_ns)
     columns["entry"] = pa.array(spans.is_entry(table))
     columns |= {

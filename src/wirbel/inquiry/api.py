@@ -75,7 +75,7 @@ def _inquiry_row(inquiry: Inquiry) -> InquiryRow:
         service=inquiry.service,
         operation=inquiry.answer["symptom"]["operation"],
         signal=inquiry.signal,
-        candidate=first and first["entity"]["name"],
+        candidate=first and first["title"],
         confidence=first and first["confidence"],
     )
 

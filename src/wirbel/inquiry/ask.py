@@ -171,9 +171,9 @@ def _read(question: Question) -> tuple[pa.Table, list[str]]:
     kept = []
     for window, chosen in found:
         where = Where(Stream.SPANS, window.start, window.end + choose.MARGIN_NS, question.environment, fresh=True)
-        kept.append(choose.weighted(spans.concat(scan(where, columns, choose.OfTraces(chosen.ids.cast(pa.binary())))), chosen.weight))
-    # A trace that spans two windows was read twice.
-    return spans.deduplicate(spans.conform(spans.concat(kept))), notes
+        found_spans = scan(where, columns, choose.OfTraces(chosen.ids.cast(pa.binary())), encoded=True)
+        kept.append(choose.weighted(spans.concat(found_spans), chosen.weight))
+    return choose.joined(kept), notes
 
 
 def _columns(environment: str | None) -> list[str]:

@@ -40,10 +40,11 @@ class Do:
     window: Window
     columns: tuple[str, ...] | None
     work: Work[Any]
+    encoded: bool = False  # texts come as a dictionary and codes
 
     @property
     def key(self) -> tuple[Any, ...]:
-        return self.environment, self.columns, self.work
+        return self.environment, self.columns, self.work, self.encoded
 
     def __call__(self, table: pa.Table, whole: bool, mixed: bool) -> Any:
         if mixed and self.environment is not None:
@@ -78,7 +79,7 @@ def in_threads(tasks: list[Task], do: Do, total: int) -> Iterator[tuple[Task, An
         return task, result
 
     try:
-        for block, load in blocks.loaders(list(by_id), do.columns, keep):
+        for block, load in blocks.loaders(list(by_id), do.columns, keep, do.encoded):
             query_limits.check(done, total)
             task = by_id[block]
             under_way.append((task, _pool().submit(_made, do, load, task)))

@@ -78,8 +78,8 @@ class Partials(list[R]):
     has_fresh = False
 
 
-def scan(where: Where, columns: Sequence[str] | None, work: Work[R], small: bool = False) -> Partials[R]:
-    """Partial results of all that may lie there.
+def scan(where: Where, columns: Sequence[str] | None, work: Work[R], small: bool = False, encoded: bool = False) -> Partials[R]:
+    """Partial results of all that may lie there. ``encoded``: ``work`` takes texts as dictionaries too, which are cheaper to read.
 
     ``small`` results (with ``nbytes``) are kept; ``work`` must then be hashable. Raises QuestionStopped and QuestionTooLarge.
     """
@@ -88,7 +88,7 @@ def scan(where: Where, columns: Sequence[str] | None, work: Work[R], small: bool
         tasks = _tasks(where)
         mixed = where.environment is not None and any(task.mixed for task in tasks)
         wanted = None if columns is None else tuple(sorted({*columns, "environment"} if mixed else {*columns}))
-        do = Do(where.environment, (where.start, where.end), wanted, work)
+        do = Do(where.environment, (where.start, where.end), wanted, work, encoded)
         total = sum(task.rows for task in tasks)
         known = {task.block: found for task in tasks if small and task.whole and (found := _partials.get((task.block, do.key))) is not None}
         rest = [task for task in tasks if task.block not in known]

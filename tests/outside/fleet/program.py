@@ -55,8 +55,8 @@ def berths(app: flask.Flask) -> None:
             found = connection.execute("SELECT id, ship FROM berth WHERE ship = %s LIMIT 30", (number,)).fetchall()
             if "one-by-one" in FAULTS:
                 for identity, _ in found:
-                    connection.execute("SELECT ship, length FROM berth WHERE id = %s", (identity,)).fetchone()
-            connection.execute("SELECT pg_sleep(0.04)")  # a database that is not next door
+                    connection.execute("SELECT ship, length, pg_sleep(0.003) FROM berth WHERE id = %s", (identity,)).fetchone()
+            connection.execute("SELECT pg_sleep(0.06)")  # a database that is not next door
             connection.execute("UPDATE call SET seen = seen + 1 WHERE id = %s", (number % 500,))
         return str(len(found))
 
@@ -74,7 +74,7 @@ def tariffs(app: flask.Flask) -> None:
     def price(number: int) -> tuple[str, int]:
         rate = session.get(f"{rates}/rates/{number % 20}", timeout=20)
         total = 0
-        for _ in range(500):  # work that holds the interpreter
+        for _ in range(1000):  # work that holds the interpreter
             total = (total * 31 + sum(WORDS)) % 997
         return f"{rate.text}.{total}", 200
 
@@ -125,7 +125,7 @@ def main() -> None:
     if role == "rates":
         http.server.ThreadingHTTPServer(("127.0.0.1", port), Rates).serve_forever()
     signal.signal(signal.SIGTERM, lambda *_: sys.exit())  # so that what is held is sent at exit
-    send_as(role, metrics_every_ms=1000)
+    send_as(role, metrics_every_ms=2000)
     app = flask.Flask(role)
     from opentelemetry.instrumentation.flask import FlaskInstrumentor
     from opentelemetry.instrumentation.psycopg import PsycopgInstrumentor

@@ -40,7 +40,7 @@ class Users:
     """Ask for bookings, so many a second in the mean, whether or not others are answered."""
 
     gate: str
-    a_second: float = 14.0
+    a_second: float = 10.0
     stopped: threading.Event = field(default_factory=threading.Event)
 
     def run(self) -> None:
@@ -116,7 +116,7 @@ class Fleet:
 def prepare(database: str) -> None:
     with psycopg.connect(database, autocommit=True) as connection:
         connection.execute("CREATE TABLE berth (id serial PRIMARY KEY, ship int NOT NULL, length int NOT NULL, note text NOT NULL)")
-        connection.execute("INSERT INTO berth (ship, length, note) SELECT g % 10000, g % 400, repeat('x', 200) FROM generate_series(1, 200000) g")
+        connection.execute("INSERT INTO berth (ship, length, note) SELECT g % 20000, g % 400, repeat('x', 200) FROM generate_series(1, 400000) g")
         connection.execute("CREATE INDEX berth_ship ON berth (ship)")
         connection.execute("CREATE TABLE call (id int PRIMARY KEY, seen int NOT NULL)")
         connection.execute("INSERT INTO call SELECT g, 0 FROM generate_series(0, 499) g")

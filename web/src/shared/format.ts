@@ -81,9 +81,12 @@ const dayFormat = new Intl.DateTimeFormat("en-CA");
 
 export const clock = (at: number | string): string => clockFormat.format(new Date(at));
 const shortDay = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "short" });
-/** The time of day; at midnight the day that begins, so that an axis over days can be read. */
-export const clockOrDay = (at: number): string => (clock(at) === "00:00" ? shortDay.format(new Date(at)) : clock(at));
 export const clockSeconds = (at: number | string): string => secondsFormat.format(new Date(at));
+/** The time of day, with seconds between whole minutes; at midnight the day that begins, so that an axis over days can be read. */
+export function clockOrDay(at: number): string {
+  if (at % 60_000) return clockSeconds(at);
+  return clock(at) === "00:00" ? shortDay.format(new Date(at)) : clock(at);
+}
 export const shortDayAndClock = (at: string): string => `${shortDay.format(new Date(at))} ${clock(at)}`;
 export const dayAndClock = (at: string): string => `${dayFormat.format(new Date(at))} ${clockSeconds(at)}`;
 

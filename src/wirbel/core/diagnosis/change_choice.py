@@ -65,7 +65,9 @@ def spoken_against(case: Case, entity: Entity) -> list[Judged]:
 
 
 def _is_acquitted(judged: Judged, entity: Entity) -> bool:
-    return judged.entity == entity and (judged.verdict == "too-late" or (judged.verdict == "innocent" and judged.lead_s < LONG_BEFORE_S))
+    """It came too late, or after the symptom with nothing that stepped at it; or shortly before with nothing that stepped at any time."""
+    after = judged.verdict == "earlier" and judged.lead_s < 0
+    return judged.entity == entity and (judged.verdict == "too-late" or after or (judged.verdict == "innocent" and judged.lead_s < LONG_BEFORE_S))
 
 
 def relation(case: Case, judged: Judged, entity: Entity, service: str | None) -> str | None:

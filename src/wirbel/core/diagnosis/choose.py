@@ -47,12 +47,12 @@ class Symptom:
 
 @dataclass(frozen=True)
 class OfTraces:
-    """All spans of some traces in a table of spans."""
+    """All spans of some traces in a table of spans, with their texts encoded, as they may be before."""
 
     ids: pa.Array
 
     def __call__(self, table: pa.Table, window: tuple[int, int] | None) -> pa.Table:
-        return table.filter(pc.is_in(table["trace_id"].cast(pa.binary()), value_set=self.ids))
+        return arrow.encoded(table.filter(pc.is_in(table["trace_id"].cast(pa.binary()), value_set=self.ids)))
 
 
 @dataclass(frozen=True)
@@ -80,6 +80,11 @@ def choose(seen: list[pa.Table]) -> Chosen:
         chosen = np.argsort(mix(words[:, 0] ^ mix(words[:, 1])))[:MAX_REQUESTS]
         ids = ids.take(pa.array(np.sort(chosen)))
     return Chosen(ids, found)
+
+
+def joined(tables: list[pa.Table]) -> pa.Table:
+    """The spans of several windows, each once: a trace that spans two windows was read twice."""
+    return spans.deduplicate(spans.conform(spans.concat(tables).unify_dictionaries()))
 
 
 def weighted(table: pa.Table, weight: float) -> pa.Table:

@@ -89,9 +89,9 @@ def _columns(table: pa.Table) -> list[tuple[str, str]]:
 def compared(values: pa.ChunkedArray, column: str) -> pa.Array | pa.ChunkedArray:
     """What is compared of an attribute's values: statements without what they look for; the one text in a list, as captured headers are sent."""
     if column == _STATEMENTS:
-        return without_literals(pa.concat_arrays(values.chunks))
+        return without_literals(pa.concat_arrays(arrow.decoded(values).chunks))
     if arrow.is_attribute_column(column) and arrow.split_attribute_column(column)[1] == "j":
-        return pc.replace_substring_regex(values, _LIST_OF_ONE, r"\1")
+        return pc.replace_substring_regex(arrow.decoded(values), _LIST_OF_ONE, r"\1")
     return values
 
 

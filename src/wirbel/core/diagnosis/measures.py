@@ -27,6 +27,10 @@ LIMITS = ("max", "limit", "capacity", "total", "size")
 USAGES = ("usage", "used", "count", "current", "active")
 FAILURES = ("error", "fail", "drop", "retrans", "reject", "refus", "timeout", "timed", "abort", "kill", "evict", "deadlock", "throttl", "miss")
 WAITING = ("pending", "wait", "queue", "lag", "backlog", "blocked", "load_average")
+SUFFERING = ("throttl", "wait", "steal", "idle")  # said of processors that are not had
+PROCESSORS = ("1", "{cpu}")  # units of their use
+MUCH_MORE = 0.1  # processors, or a share of them
+CLEAR = 4.0  # standard deviations
 MECHANISMS = (
     ("lock", ("lock.", "locks", "deadlock")),
     ("disk", ("disk", "filesystem", "block", "io.")),
@@ -160,6 +164,21 @@ class Measures:
 
     def has_word(self, words: tuple[str, ...]) -> npt.NDArray[np.bool_]:
         return np.array([any(word in metric for word in words) for metric in self.metric], np.bool_)
+
+    @cached_property
+    def uses_of_processors(self) -> list[int]:
+        """Rows that say how much of the processors one instance takes, by the words of their names and their units (semantic conventions)."""
+        return [row for row in range(len(self)) if self._is_use_of_processors(row)]
+
+    def _is_use_of_processors(self, row: int) -> bool:
+        metric = self.metric[row]
+        named = ".cpu" in metric and not metric.startswith("system.") and not any(word in metric for word in SUFFERING)
+        return named and self.unit[row] in PROCESSORS and self.instance[row] is not None
+
+    def takes_more_processors(self, service: str) -> bool | None:
+        """Whether a service does, by all that it says of it; None if it says nothing."""
+        told = [row for row in self.uses_of_processors if self.service[row] == service]
+        return all(self.z[row] >= CLEAR and self.after[row] - self.before[row] >= MUCH_MORE for row in told) if told else None
 
     def mechanism(self, row: int) -> str:
         return next((name for name, words in MECHANISMS if any(word in self.metric[row] for word in words)), "unknown")

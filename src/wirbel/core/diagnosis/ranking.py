@@ -20,8 +20,9 @@ Floats = npt.NDArray[np.float64]
 MOST_CANDIDATES = 10
 LEAST_CONFIDENCE = 0.02  # of a candidate that is shown
 LEAST_WORTH = 0.05  # log-odds of an observation that is told
-ALWAYS_TOLD = ("where-time-went", "where-errors-began", "traffic", "change", "control", "version", "onset", "stands-out", "load")
+ALWAYS_TOLD = ("where-time-went", "where-errors-began", "traffic", "change", "control", "version", "onset", "stands-out", "load", "metric")
 NEIGHBOURS = "neighbours slower too"  # said of instances
+FILLS = "fills its host"  # said of instances
 LEAST_LEFT = 0.15  # of the change, that another may account for
 SECOND = 0.99  # of the first's probability: no other is held for likelier
 NOTHING = 0.1  # where none is surer than this, nothing stands out
@@ -66,7 +67,7 @@ def rank(case: Case, weights: Weights | None = None) -> tuple[list[Candidate], f
         return [], 1.0
     weights = weights or load()
     seen = gather(observe(case), clearness(case))
-    chances = _hosts_before_tenants(seen, _with_what_is_left(seen, weights.chances(seen), weights))
+    chances = _fillers_before_hosts(seen, _hosts_before_tenants(seen, _with_what_is_left(seen, weights.chances(seen), weights)))
     order = np.argsort(-chances, kind="stable")[:MOST_CANDIDATES]
     candidates = [_candidate(case, seen[n], float(chances[n]), weights) for n in order]
     candidates = [candidate for candidate in candidates if candidate.confidence >= LEAST_CONFIDENCE]
@@ -109,6 +110,18 @@ def _hosts_before_tenants(seen: list[Seen], chances: Floats) -> Floats:
             most = max(found[at], *found[members])
             found[members] = np.minimum(found[members], SECOND * most)
             found[at] = most
+    return found
+
+
+def _fillers_before_hosts(seen: list[Seen], chances: Floats) -> Floats:
+    """A tenant that takes the processors of a host on which others suffer is what is wrong with the host, and no less likely than it."""
+    found = chances.copy()
+    place = {one.entity: n for n, one in enumerate(seen)}
+    for n, one in enumerate(seen):
+        at = place.get(("host", one.attributes["host.name"])) if FILLS in one.strongest else None
+        if at is not None:
+            found[n] = max(found[n], found[at])
+            found[at] = min(found[at], SECOND * found[n])
     return found
 
 

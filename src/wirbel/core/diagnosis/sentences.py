@@ -133,6 +133,11 @@ def _tenants(facts: Facts) -> str:
     return f"Work takes {_times(facts['times'])} as long {there} beside the same services elsewhere: {_listed(facts['services'])}."
 
 
+def _fills_host(facts: Facts) -> str:
+    before, after = _before_and_after(facts, "share" if facts["unit"] == "1" else facts["unit"])
+    return f"{facts['instance']} takes more of the processors of {facts['host']}, {before} → {after}, where others are slower: {_listed(facts['services'])}."
+
+
 def _listed(names: Sequence[str]) -> str:
     """The first names, and how many more there are."""
     return ", ".join(names[:MOST_NAMED]) + (f" and {len(names) - MOST_NAMED} more" if len(names) > MOST_NAMED else "")
@@ -161,10 +166,14 @@ def _crossings(facts: Facts) -> str:
 def _metric(facts: Facts) -> str:
     has_limit, unit = not math.isnan(facts["level"]), facts["unit"]
     of_limit = f", {text.share(facts['level'])} of its limit" if has_limit and unit != "1" else ""
-    # Things that are counted need no unit: the name says what they are.
-    told = "share" if has_limit and unit == "1" else unit
-    before, after = (text.number(facts[side]) if told == "1" or told.startswith("{") else text.quantity(facts[side], told) for side in ("before", "after"))
+    before, after = _before_and_after(facts, "share" if has_limit and unit == "1" else unit)
     return f"{facts['metric']} went from {before} to {after}{of_limit}."
+
+
+def _before_and_after(facts: Facts, unit: str) -> list[str]:
+    """Things that are counted need no unit: the name says what they are."""
+    counted = unit in ("", "1") or unit.startswith("{")
+    return [text.number(facts[side]) if counted else text.quantity(facts[side], unit) for side in ("before", "after")]
 
 
 def _log_pattern(facts: Facts) -> str:
@@ -309,6 +318,7 @@ _OF: dict[str, Callable[[Facts], str]] = {
     "where-errors-began": _where_errors_began,
     "stands-out": _stands_out,
     "tenants": _tenants,
+    "fills-host": _fills_host,
     "same-requests": _same_requests,
     "load": _load,
     "change": _change,

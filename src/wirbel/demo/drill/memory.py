@@ -76,7 +76,7 @@ class Memory:
         for window in choose.windows(question):
             chosen = choose.choose([choose.Symptom(question.service, question.operation)(self.spans, (window.start, window.end))])
             kept.append(choose.weighted(choose.OfTraces(chosen.ids.cast(pa.binary()))(self.spans, None), chosen.weight))
-        table = spans.deduplicate(spans.conform(spans.concat(kept)))
+        table = choose.joined(kept)
         if not table.num_rows:
             table = mean_requests.of_cells(self.cells, question.service, question.operation, (question.reference.start, question.focus.end))
         if not table.num_rows:

@@ -39,9 +39,9 @@ class Scene:
 
 
 def make(topology: Topology, kind: str, seed: int, history_ns: int = HISTORY_NS, kept: float | None = None) -> Scene:
-    """The same for the same world, kind and seed; ``kept`` is the share of the requests that is recorded, if other than the world's own. Faults begin on working hours of any day of a week."""
-    rng = np.random.default_rng([seed, 41])
-    onset = MONDAY + int(rng.integers(7)) * DAY_NS + int(rng.uniform(9, 16) * HOUR_NS)
+    """The same for the same world, kind and seed; ``kept`` is the share of the requests that is recorded, if other than the world's own. Faults begin at any hour of a week: traffic rises and falls while things go wrong."""
+    rng = np.random.default_rng([seed, 41, *kind.encode()])
+    onset = MONDAY + int(rng.integers(7)) * DAY_NS + int(rng.uniform(0, 24) * HOUR_NS)
     onset -= onset % (10 * 10**9)
     fault = faults.make(topology, kind, seed, Span(onset, onset + LASTS_NS))
     start = onset - history_ns

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
-from functools import lru_cache
+from functools import cached_property, lru_cache
 
 import numpy as np
 import numpy.typing as npt
@@ -17,6 +17,7 @@ from wirbel.demo.world.load import DAY_NS, HOUR_NS
 from wirbel.demo.world.topology import CORES, Backend, Call, Client, Instance, Line, Operation, Service, Topology
 
 Floats = npt.NDArray[np.float64]
+MOST_LOAD = 1.25  # for more than that nobody would have been ready
 SERVICES, LAYERS, HOSTS, ZONES = (5, 40), (2, 6), (3, 12), (1, 3)
 MOST_SPANS = 40  # of a request, in the mean: a call that would make more is not made
 RECORDED = (2.0, 6.0)  # requests a second of a busy world of which traces are recorded
@@ -39,17 +40,27 @@ def _draw(seed: int) -> Topology:
 
 @dataclass(frozen=True)
 class Course:
-    """Load over the day: two peaks, quieter days, and perhaps a burst each hour."""
+    """Load over the day: two peaks, a quiet night, quieter days, and perhaps a burst each hour."""
 
+    most: float  # that the load ever is
     peaks: tuple[float, float]  # hours
     height: float
+    night: float  # what is missing at 4 o'clock, as a share
     weekend: float
     burst: float
 
     def __call__(self, times: npt.ArrayLike) -> Floats:
-        at = np.asarray(times, float)
+        level = self._level(np.asarray(times, np.float64))
+        return level * min(1.0, self.most / self._peak)
+
+    @cached_property
+    def _peak(self) -> float:
+        return float(self._level(np.arange(7 * 24 * 60, dtype=np.float64) * 60e9).max())
+
+    def _level(self, at: Floats) -> Floats:
         day, hour, weekday = (at % DAY_NS) / HOUR_NS, (at % HOUR_NS) / HOUR_NS, (at // DAY_NS + 4) % 7
         level = 0.75 + sum(self.height * np.exp(-(((day - peak) / 3.0) ** 2)) for peak in self.peaks)
+        level = level * (1 - self.night * np.exp(-((((day + 8) % 24 - 12) / 3.5) ** 2)))
         level = level * np.where((weekday == 0) | (weekday == 6), self.weekend, 1.0)
         return np.asarray(level * (1 + self.burst * np.exp(-(((hour - 0.9) / 0.04) ** 2))))
 
@@ -85,7 +96,12 @@ class _Drawing:
         clients = {front: self.client(first=n == 0) for n, front in enumerate(fronts)}
         lines = tuple(self.line(service) for service in services for _ in range(2))
         course = Course(
-            (float(rng.uniform(7, 12)), float(rng.uniform(14, 20))), float(rng.uniform(0.1, 0.5)), float(rng.uniform(0.5, 1.2)), float(rng.choice([0, 0, 0.25]))
+            most=MOST_LOAD,
+            peaks=(float(rng.uniform(7, 12)), float(rng.uniform(14, 20))),
+            height=float(rng.uniform(0.1, 0.5)),
+            night=float(rng.uniform(0.1, 0.7)),
+            weekend=float(rng.uniform(0.5, 1.2)),
+            burst=float(rng.choice([0, 0, 0.25])),
         )
         world = Topology(name, drawn, self.backends, self.operations, entries, 1.0, 1.0, course, hosts, instances, clients, lines, self.hit_rate)
         return _sized(world, rng)

@@ -83,7 +83,7 @@ function Examples({ view }: { view: View }) {
   if (!slow) return null;
   return (
     <TraceLink slow={slow} normal={normal} className="action hover:no-underline">
-      A slow request beside a normal one
+      {`A ${view.symptom.signal === "errors" ? "failing" : "slow"} request beside a normal one`}
     </TraceLink>
   );
 }

@@ -61,7 +61,7 @@ export function Service() {
             </span>
           </h1>
           <p className="text-second">
-            {view.instances.length} instances on{" "}
+            {view.instances.length} {view.instances.length === 1 ? "instance" : "instances"} on{" "}
             {[...new Set(view.instances.map((i) => i.host ?? "unknown hosts"))].join(", ")}
             {view.versions.length ? ` · version ${view.versions.join(", ")}` : ""}
           </p>

@@ -21,21 +21,32 @@ LEAST_FAILING = 0.01
 
 def _observe(case: Case) -> Iterator[Observation]:
     s = case.services
+    its_own = np.array([case.its_own(entity) for entity in s.entities])
+    excuses = np.array([1.0 if _caller_is_starved(case, entity) else own for entity, own in zip(s.entities, its_own, strict=True)])
+    excusing = s.anomaly * excuses
     for n, (kind, name) in enumerate(s.entities):
         service = name if kind == "service" else None
-        beneath = float(s.anomaly[s.calls[n]].max(initial=0.0)) if len(s.entities) else 0.0
-        its_own = case.its_own((kind, name))
+        beneath = float(excusing[s.calls[n]].max(initial=0.0))
         own = float(s.anomaly[n])
-        if s.walk[n] * its_own > 0.1:
-            yield Observation((kind, name), "walked to", float(s.walk[n]) * its_own, service=service)
-        if (own - max(beneath, 0)) * its_own > 1:
-            yield Observation((kind, name), "off by itself", min(own - max(beneath, 0.0), MOST) * its_own, service=service)
+        if s.walk[n] * its_own[n] > 0.1:
+            yield Observation((kind, name), "walked to", float(s.walk[n] * its_own[n]), service=service)
+        if (own - beneath) * its_own[n] > 1:
+            yield Observation((kind, name), "off by itself", float(min(own - beneath, MOST) * its_own[n]), service=service)
         fails = float(s.fails_more[n] - s.fails_more[s.calls[n]].max(initial=0.0))
         if fails > LEAST_FAILING:
             facts = {"name": name, "before": float(s.failed_before[n]), "after": float(s.failed_before[n] + s.fails_more[n])}
             yield Observation((kind, name), "fails by itself", fails, "errors", "fails-by-itself", facts, {"service": name} if service else {}, service=service)
         if min(own, beneath) > 1:
             yield Observation((kind, name), "passes on", min(float(np.minimum(own, beneath)), MOST), service=service)
+
+
+def _caller_is_starved(case: Case, entity: tuple[str, str]) -> bool:
+    """Whether the only one who calls it takes no more of the processors than before.
+
+    Through the eyes of one who is slow at everything all that it calls seems slow. That is no excuse for it, but where others take its processors.
+    """
+    through = case.pace.seen_through(entity) if case.question.signal == "latency" else None
+    return through is not None and case.measures.takes_more_processors(through[0]) is False
 
 
 SOURCE = Source("passing on", FEATURES, _observe)

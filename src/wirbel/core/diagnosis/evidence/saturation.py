@@ -9,7 +9,7 @@ import numpy as np
 from wirbel.core.cells_of_metrics import COUNTED
 from wirbel.core.diagnosis.case import Case, Entity
 from wirbel.core.diagnosis.evidence.observation import Feature, Observation, Source
-from wirbel.core.diagnosis.measures import FAILURES, WAITING, Measures
+from wirbel.core.diagnosis.measures import CLEAR, FAILURES, WAITING, Measures
 
 FEATURES = {
     "near its limit": Feature("share of the limit beyond a half, if it rose", +1, 0.3),
@@ -20,7 +20,6 @@ FEATURES = {
     "several metrics moved": Feature("metrics", +1, 3.0),
 }
 MOVED = 0.5  # of the focus outside of all of the reference
-CLEAR = 4.0  # standard deviations
 MOST = 60.0
 RISE = 0.05  # of a limit
 
@@ -46,7 +45,7 @@ def _observe(case: Case) -> Iterator[Observation]:
         rises = m.outside[row] > 0
         level, before = m.level[row], m.level_before[row]
         apart = m.beside[row] * np.sign(m.z[row])
-        for entity in entities_of(m, row, serving, case.services.by_address):
+        for entity in sorted(entities_of(m, row, serving, case.services.by_address)):
             if rises and np.isfinite(level):
                 rose = float(level - before) - shared.get(m.metric[row], 0.0)
                 keep(entity, "near its limit", max(float(level) - 0.5, 0.0) if rose > RISE else 0.0, row)

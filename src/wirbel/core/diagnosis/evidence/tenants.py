@@ -39,7 +39,7 @@ LEAST_SHARE = 0.05  # of the change
 
 def _observe(case: Case) -> Iterator[Observation]:
     columns = [(kind, column) for kind, column in (("instance", "instance"), ("host", "host"), ("zone", ZONE)) if column in case.traces.table.column_names]
-    own = {kind: _Changes.of(case, column, OWN) for kind, column in columns}
+    own = {kind: Changes.of(case, column, OWN) for kind, column in columns}
     for kind, column in columns:
         yield from _located(case, kind, column)
     for kind, changes in own.items():
@@ -56,7 +56,7 @@ def _observe(case: Case) -> Iterator[Observation]:
 
 
 @dataclass(frozen=True)
-class _Changes:
+class Changes:
     """log2 of the time of spans, focus over reference, by what they belong to (rows) and place (columns); NaN where too few are known."""
 
     rows: list[str]
@@ -65,7 +65,7 @@ class _Changes:
     spans: Ints  # in the focus
 
     @classmethod
-    def of(cls, case: Case, column: str, kind: str) -> _Changes:
+    def of(cls, case: Case, column: str, kind: str) -> Changes:
         """Of parts of a kind: own work by service, or calls by who is called; over what is usual for the same part."""
         here, traces = case.here, case.traces
         place, places = traces.codes(column)
@@ -128,7 +128,7 @@ def _located(case: Case, kind: str, column: str) -> Iterator[Observation]:
             yield Observation((kind, name), "located there", min(share, 1.0), service=of)
 
 
-def _tenants(kind: str, changes: _Changes) -> Iterator[Observation]:
+def _tenants(kind: str, changes: Changes) -> Iterator[Observation]:
     for place, name in enumerate(changes.places):
         apart, rows = changes.beside[place]
         if not len(rows):
@@ -144,7 +144,7 @@ def _tenants(kind: str, changes: _Changes) -> Iterator[Observation]:
             yield Observation((kind, name), "one part alone", float(np.diff(np.sort(apart)[-2:])[0]))
 
 
-def _parts_of_services(changes: _Changes) -> Iterator[Observation]:
+def _parts_of_services(changes: Changes) -> Iterator[Observation]:
     """Whether all instances of a service are slower, or one alone."""
     for row, service in enumerate(changes.rows):
         known = np.flatnonzero(np.isfinite(changes.change[row]))
@@ -160,7 +160,7 @@ def _parts_of_services(changes: _Changes) -> Iterator[Observation]:
             yield Observation(("instance", instance), "tenants slower", alone, "slower-work", service=service)
 
 
-def _neighbours(case: Case, changes: _Changes) -> Iterator[Observation]:
+def _neighbours(case: Case, changes: Changes) -> Iterator[Observation]:
     """Instances beside which others suffer on the same host: then it is the host's doing rather than theirs."""
     instances, services = case.traces.codes("instance")[1], case.traces.codes("service")[1]
     for at, one, of in case.traces.together("host", "instance", "service"):
@@ -170,7 +170,7 @@ def _neighbours(case: Case, changes: _Changes) -> Iterator[Observation]:
             yield Observation(("instance", instances[one]), "neighbours slower too", float(len(others)), attributes=where, service=services[of])
 
 
-def _parts_of_zones(case: Case, changes: _Changes) -> Iterator[Observation]:
+def _parts_of_zones(case: Case, changes: Changes) -> Iterator[Observation]:
     """Whether what runs on all hosts of a zone is slower, or on one alone."""
     hosts, zones = case.traces.codes("host")[1], case.traces.codes(ZONE)[1]
     pairs = case.traces.together("host", ZONE)
@@ -188,7 +188,7 @@ def _parts_of_zones(case: Case, changes: _Changes) -> Iterator[Observation]:
 
 def _calls_from(case: Case, kind: str, column: str) -> Iterator[Observation]:
     """Whether calls of the same are slower from one place than from others: then it is not who is called."""
-    changes = _Changes.of(case, column, TRANSFER)
+    changes = Changes.of(case, column, TRANSFER)
     for place, name in enumerate(changes.places):
         apart, rows = changes.beside[place]
         if len(rows):
