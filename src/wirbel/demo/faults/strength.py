@@ -50,19 +50,18 @@ class Aim:
 
 
 def felt(fault: Fault) -> float:
-    """How much longer users of a front wait, as a share of the usual, or how many more of their requests fail, where it is worst."""
+    """How much longer users of a front wait, as a share of the usual, or how many more of their requests fail, where it is worst: in most of the minutes, as a passing collapse is not what lasts."""
     topology, at = fault.case.topology, _minutes(fault)
     now, usual = _state(fault), _usual(topology, *_grid(fault))
     worst = 0.0
     for front in topology.clients:
         entries = [key for key in topology.entries if topology.operations[key].service == front]
         share = np.array([usual.entry[key][at].mean() for key in entries])
-        waits, waited, fails, failed = (
-            float(np.average([getattr(state, name)[key][at].mean() for key in entries], weights=share))
+        (waits, waited), (fails, failed) = (
+            [np.average([getattr(state, name)[key][at] for key in entries], axis=0, weights=share) for state in (now, usual)]
             for name in ("response", "failing")
-            for state in (now, usual)
         )
-        worst = max(worst, waits / waited - 1, FAILING_TIMES * (fails - failed))
+        worst = max(worst, float(np.median(np.maximum(waits / waited - 1, FAILING_TIMES * (fails - failed)))))
     return worst
 
 
