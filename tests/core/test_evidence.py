@@ -11,10 +11,10 @@ import pytest
 from tests.builders import NOW, table
 from tests.core.test_diagnosis import FOCUS_MS, question, small_world
 from wirbel.core.diagnosis.case import Case, Records
-from wirbel.core.diagnosis.contrast import compared
 from wirbel.core.diagnosis.evidence import SOURCES
 from wirbel.core.diagnosis.evidence.observation import Observation
 from wirbel.core.diagnosis.inquire import answer
+from wirbel.core.diagnosis.marks import compared
 from wirbel.core.diagnosis.measures import measure
 from wirbel.core.diagnosis.ranking import observe
 from wirbel.core.diagnosis.sentences import sentence

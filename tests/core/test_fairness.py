@@ -11,7 +11,7 @@ from tests.builders import table
 from tests.core.test_diagnosis import FOCUS_MS, answered, deploy, question, small_world
 from tests.core.test_onset import drifting
 from wirbel.core import arrow
-from wirbel.core.diagnosis import contrast
+from wirbel.core.diagnosis import marks
 from wirbel.core.diagnosis.model import Answer
 from wirbel.core.signals import spans
 from wirbel.core.stats.tests import Counts, adjusted, stratified_association, weighted_association
@@ -173,8 +173,8 @@ def test_status_and_weight_reach_the_failures() -> None:
 
 def test_marks_are_the_same_by_a_table_and_by_sorting(monkeypatch: pytest.MonkeyPatch) -> None:
     keys = np.random.default_rng(3).integers(0, 500, 2_000)
-    by_table = (contrast._distinct(keys, 500), *contrast._numbered(keys, 500))
-    monkeypatch.setattr(contrast, "MOST_MARKS_IN_TABLE", 100)
-    by_sorting = (contrast._distinct(keys, 500), *contrast._numbered(keys, 500))
+    by_table = (marks._distinct(keys, 500), *marks._numbered(keys, 500))
+    monkeypatch.setattr(marks, "MOST_MARKS_IN_TABLE", 100)
+    by_sorting = (marks._distinct(keys, 500), *marks._numbered(keys, 500))
     for one, other in zip(by_table, by_sorting, strict=True):
         assert one.tolist() == other.tolist()

@@ -31,6 +31,7 @@ Verdict = Literal["responsible", "calls", "gradual", "earlier", "innocent", "too
 
 MIN_REQUESTS = 20  # on each side, to compare them
 LOCAL_NS = 12 * 60 * 10**9  # before and after a change that are compared
+NEAR_S = 150.0  # of the onset: changes that are drawn beside it
 LATE_NS = 90 * 10**9  # a change may be announced this long after it took effect
 ROLLOUT_NS = 4 * 60 * 10**9  # and take this long until it is everywhere
 GRADUAL_NS = 60 * 60 * 10**9  # what leaks or fills up is felt within this time
@@ -75,6 +76,11 @@ class Judged:
     p: float | None = None
     control: Control | None = None
     verdict: Verdict
+
+    @property
+    def is_near(self) -> bool:
+        """The symptom's onset: what is drawn beside it."""
+        return abs(self.lead_s) <= NEAR_S
 
     @property
     def on_path(self) -> bool:

@@ -2,51 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass, field
 
 import numpy as np
 import numpy.typing as npt
-import pyarrow as pa
-import pyarrow.compute as pc
 
-from wirbel.core import arrow
+from wirbel.core.diagnosis.marks import Marks, marks_of
+from wirbel.core.diagnosis.pairs import Partner, partner
 from wirbel.core.diagnosis.requests import Requests
-from wirbel.core.signals.operations import without_literals
-from wirbel.core.stats.tests import Counts, adjusted, stratified_association, weighted_association
+from wirbel.core.stats.tests import adjusted, mark_association
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
 
-MOST_VALUES = 200  # values of one attribute of one service that are compared
-IDENTITY_SHARE = 0.5  # values for each request that touches one: from there on they name requests, not groups
 MIN_REQUESTS = 5  # in the focus, that a value marks
 MOST_STRATA = 30  # operations that are compared each for itself
+MOST_PAIRED = 8  # of which it is asked whether they do harm only together with another
 OTHERS_NEEDED = 20  # siblings in the focus, to say how others behave
 LEAST_EXPLAINED = 0.02  # of the change
 SIGNIFICANT = 0.01  # adjusted p
-MOST_MARKS_IN_TABLE = 2**24  # bytes
 NEW = 0.1  # of its rate in the focus: a value seen less often before is new
-COMPARED_TYPES = "sibj"  # letters of attribute columns whose values are compared: text, integers, booleans and lists
-IDENTITIES = {
-    "url.full",
-    "url.path",
-    "url.query",
-    "user.id",
-    "session.id",
-    "thread.id",
-    "thread.name",
-    "network.peer.port",
-    "client.port",
-    "server.port",  # on spans of servers older instrumentation puts the client's there
-    "code.line.number",
-    "code.function.name",
-}
-"""Never a group: every request has its own, or, of code, the operation says the same."""
-
-_STATEMENTS = arrow.attribute_column("span", "s", "db.query.text")
-_LIST_OF_ONE = r'^\["([^"\\]*)"\]$'
-_BASE = {"version": "service.version", "instance": "service.instance.id", "host": "host.name", "operation": "operation"}
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -74,129 +49,10 @@ class Standout:
     example: tuple[str, str] | None = None  # a slow (or failed) request that touches it: (trace id, span id)
     beside: tuple[str, str] | None = None  # a normal one that touches a sibling
     same_as: list[tuple[str, str, str]] = field(default_factory=list)
+    only_with: Partner | None = None  # without which it does no harm
 
 
-def _columns(table: pa.Table) -> list[tuple[str, str]]:
-    found = [(column, key) for column, key in _BASE.items()]
-    for name in table.column_names:
-        if arrow.is_attribute_column(name):
-            _, letter, key = arrow.split_attribute_column(name)
-            if letter in COMPARED_TYPES and key not in IDENTITIES:
-                found.append((name, key))
-    return found
-
-
-def compared(values: pa.ChunkedArray, column: str) -> pa.Array | pa.ChunkedArray:
-    """What is compared of an attribute's values: statements without what they look for; the one text in a list, as captured headers are sent."""
-    if column == _STATEMENTS:
-        return without_literals(pa.concat_arrays(arrow.decoded(values).chunks))
-    if arrow.is_attribute_column(column) and arrow.split_attribute_column(column)[1] == "j":
-        return pc.replace_substring_regex(arrow.decoded(values), _LIST_OF_ONE, r"\1")
-    return values
-
-
-@dataclass(frozen=True)
-class _Marks:
-    """Pairs (request, mark), each once; what each mark says, and its group: one attribute of one service."""
-
-    owner: Ints
-    mark: Ints
-    described: list[tuple[str, str, str]]
-    group: Ints  # of each mark
-    group_owner: Ints  # pairs (request, group), each once
-    group_of_pair: Ints
-    groups: int
-
-
-def _marks(requests: Requests, over: Floats) -> tuple[_Marks, list[str]]:
-    """Marks of all attributes, and what of them was left out because there were too many."""
-    rows = np.flatnonzero(requests.request >= 0)
-    columns = _columns(requests.traces.table)
-    # Most columns are read here only, of the sampled requests: cheaper to encode than the whole of them.
-    table = requests.traces.table.select([name for name, _ in columns]).take(pa.array(rows))
-    request = requests.request[rows]
-    codes_of_service, services = requests.traces.codes("service")
-    service = codes_of_service[rows]
-    owners, codes, groups, group_owners, group_pairs, left_out = [], [], [], [], [], []
-    described: list[tuple[str, str, str]] = []
-    offset = group_offset = 0
-    telling = np.abs(np.where(requests.in_focus, requests.adjusted_count * over, 0.0))
-    for column, key in columns:
-        values = compared(table[column], column)
-        code, distinct = arrow.codes(values)
-        if not len(distinct):
-            continue
-        present = code >= 0
-        width = len(services) * len(distinct)
-        pair = _distinct(request[present] * width + service[present] * len(distinct) + code[present], len(requests) * width)
-        pair, dropped = _bounded(pair, width, len(distinct), telling)
-        left_out += [f"{count} values of {key} at {services[s]}" for s, count in dropped.items()]
-        if not len(pair):
-            continue
-        used, compact, _ = _numbered(pair % width, width)
-        owners.append(pair // width)
-        codes.append(compact + offset)
-        groups.append(used // len(distinct) + group_offset)
-        touching = _distinct(request[present] * len(services) + service[present], len(requests) * len(services))
-        group_owners.append(touching // len(services))
-        group_pairs.append(touching % len(services) + group_offset)
-        described += [(services[u // len(distinct)], key, str(distinct[u % len(distinct)])) for u in used]
-        offset += len(used)
-        group_offset += len(services)
-    if not owners:
-        nothing = np.zeros(0, np.int64)
-        return _Marks(nothing, nothing, [], nothing, nothing, nothing, 0), left_out
-    joined = [np.concatenate(x) for x in (owners, codes, groups, group_owners, group_pairs)]
-    return _Marks(joined[0], joined[1], described, joined[2], joined[3], joined[4], group_offset), left_out
-
-
-def _distinct(keys: Ints, bound: int) -> Ints:
-    """The distinct ones of numbers below ``bound``, in order; by a table of marks where one is small enough, which no sorting beats."""
-    if bound > MOST_MARKS_IN_TABLE:
-        return np.unique(keys)
-    seen = np.zeros(bound, np.bool_)
-    seen[keys] = True
-    return np.flatnonzero(seen)
-
-
-def _numbered(keys: Ints, bound: int) -> tuple[Ints, Ints, Ints]:
-    """The distinct ones of numbers below ``bound``, which of them each number is, and how often each is there."""
-    if bound * 8 > MOST_MARKS_IN_TABLE:
-        used, at, count = np.unique(keys, return_inverse=True, return_counts=True)
-        return used, at.reshape(-1), count
-    count = np.bincount(keys, minlength=bound)
-    used = np.flatnonzero(count)
-    place = np.zeros(bound, np.int64)
-    place[used] = np.arange(len(used))
-    return used, place[keys], count[used]
-
-
-def _bounded(pair: Ints, width: int, values: int, telling: Floats) -> tuple[Ints, dict[int, int]]:
-    """Pairs (request, service, value) of at most MOST_VALUES values a service: the commonest, and those with the most excess.
-
-    An attribute of which every second request has a value of its own names requests, not groups: none of it is
-    kept. Also returns how many values of each service (its code) were left out.
-    """
-    used, at, requests_of = _numbered(pair % width, width)
-    excess = np.bincount(at, weights=telling[pair // width], minlength=len(used))
-    service = used // values
-    keep = np.ones(len(used), np.bool_)
-    left_out = {}
-    for s in np.unique(service):
-        mine = np.flatnonzero(service == s)
-        if len(mine) <= MOST_VALUES:
-            continue
-        keep[mine] = False
-        if len(mine) > IDENTITY_SHARE * requests_of[mine].sum():
-            continue
-        half = MOST_VALUES // 2
-        chosen = {*mine[np.argsort(-requests_of[mine], kind="stable")[:half]], *mine[np.argsort(-excess[mine], kind="stable")[:half]]}
-        keep[list(chosen)] = True
-        left_out[int(s)] = len(mine) - len(chosen)
-    return pair[keep[at]], left_out
-
-
-def _examples(requests: Requests, found: _Marks, mark: int, bad: npt.NDArray[np.bool_], over: Floats) -> tuple[tuple[str, str] | None, tuple[str, str] | None]:
+def _examples(requests: Requests, found: Marks, mark: int, bad: npt.NDArray[np.bool_], over: Floats) -> tuple[tuple[str, str] | None, tuple[str, str] | None]:
     """A typical bad request with the mark in the focus, and a typical good one of its siblings."""
     touches, siblings = np.zeros(len(requests), np.bool_), np.zeros(len(requests), np.bool_)
     touches[found.owner[found.mark == mark]] = True
@@ -214,25 +70,19 @@ def who_stands_out(requests: Requests, bad: npt.NDArray[np.bool_], over: Floats,
     """
     if not bad.any() or bad.all() or not delta:
         return [], []
-    found, left_out = _marks(requests, over)
-    marks = len(found.described)
-    if not marks:
+    found, left_out = marks_of(requests, over)
+    if not len(found):
         return [], left_out
     focus, weight = requests.in_focus.astype(float), requests.adjusted_count
     stratum, width = _strata(requests)
 
     def both(values: Floats) -> tuple[Floats, Floats]:
-        """Sums of one value a request over each mark and over its siblings, by operation: (marks, strata)."""
-        own = np.bincount(found.mark * width + stratum[found.owner], weights=values[found.owner], minlength=marks * width)
-        group = np.bincount(found.group_of_pair * width + stratum[found.group_owner], weights=values[found.group_owner], minlength=found.groups * width)
-        by_mark = np.asarray(own, np.float64).reshape(marks, width)
-        by_group = np.asarray(group, np.float64).reshape(found.groups, width)
-        return by_mark, by_group[found.group] - by_mark
+        return found.both(values, stratum, width)
 
     is_bad = bad.astype(float)
     bad_with, bad_others = both(is_bad * weight)
     good_with, good_others = both((1 - is_bad) * weight)
-    p = adjusted(_association(weight, is_bad, both))
+    p = adjusted(mark_association(weight, is_bad, both))
     rows_with, rows_others = both(focus)
     weight_with, weight_others = both(focus * weight)
     sum_with, sum_others = both(focus * weight * over)
@@ -261,7 +111,7 @@ def who_stands_out(requests: Requests, bad: npt.NDArray[np.bool_], over: Floats,
     kept = np.flatnonzero((p < SIGNIFICANT) & (enough | is_new) & (share_bad > share_normal) & (rows_with >= MIN_REQUESTS) & (explains > LEAST_EXPLAINED))
     # Distinct marks of the same requests are one finding: sums of random words tell them apart.
     words = np.random.default_rng(1).integers(1, 2**62, len(requests))
-    fingerprint = np.zeros(marks, np.int64)
+    fingerprint = np.zeros(len(found), np.int64)
     np.add.at(fingerprint, found.mark, words[found.owner])
     standouts: dict[int, Standout] = {}
     for i in kept[np.lexsort((kept, p[kept], -np.round(explains[kept], 3)))]:
@@ -285,6 +135,7 @@ def who_stands_out(requests: Requests, bad: npt.NDArray[np.bool_], over: Floats,
                 p=float(p[i]),
                 example=example,
                 beside=beside,
+                only_with=partner(requests, found, int(i), bad, over) if len(standouts) < MOST_PAIRED else None,
             )
     return list(standouts.values()), left_out
 
@@ -295,13 +146,3 @@ def _strata(requests: Requests) -> tuple[Ints, int]:
     place = np.empty(len(count), np.int64)
     place[np.argsort(-count, kind="stable")] = np.arange(len(count))
     return np.minimum(place, MOST_STRATA - 1)[code], min(len(count), MOST_STRATA)
-
-
-def _association(weight: Floats, is_bad: Floats, both: Callable[[Floats], tuple[Floats, Floats]]) -> Floats:
-    """p of each mark. Equal weights are none: the tests that are exact for small counts will do."""
-    if weight.min() == weight.max():
-        bad, good = both(is_bad), both(1 - is_bad)
-        return stratified_association(bad[0], good[0], bad[1], good[1])
-    sums, squares = ((both(is_bad * x), both((1 - is_bad) * x)) for x in (weight, weight**2))
-    (a, c), (b, d) = ((tuple(Counts(s, q) for s, q in zip(sums[row], squares[row], strict=True))) for row in (0, 1))
-    return weighted_association(a, b, c, d)

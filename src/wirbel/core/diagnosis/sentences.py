@@ -9,6 +9,7 @@ from typing import Any
 from wirbel.core import text
 from wirbel.core.diagnosis.changes import OTHER_CALLERS, Control, Judged
 from wirbel.core.diagnosis.model import Candidate, Evidence
+from wirbel.core.diagnosis.pairs import Partner
 from wirbel.core.diagnosis.parts import OWN, TRANSFER, Part
 from wirbel.core.signals.changes import lines
 
@@ -66,8 +67,14 @@ def title(candidate: Candidate, changes: Sequence[Judged]) -> str:
     change = next((judged.change for judged in changes if judged.change.id == candidate.change), None)
     is_own = change is not None and change.service == (candidate.service or candidate.name)
     version = f" {change.version}" if change is not None and is_own and change.version else ""
-    value = f" {candidate.attributes.get(candidate.name, '')}" if candidate.kind == "attribute" else ""
+    value = _values(candidate) if candidate.kind == "attribute" else ""
     return f"{candidate.name}{value}{version} {_SAID.get(candidate.mechanism, candidate.mechanism)}"
+
+
+def _values(candidate: Candidate) -> str:
+    """The value of an attribute, and of the one that it needs to do harm."""
+    needed = [f" with {key} {value}" for key, value in candidate.attributes.items() if key != candidate.name]
+    return f" {candidate.attributes.get(candidate.name, '')}{''.join(needed)}"
 
 
 def next_step(candidate: Candidate) -> str:
@@ -125,7 +132,15 @@ def _where_errors_began(facts: Facts) -> str:
 
 def _stands_out(facts: Facts) -> str:
     over = [text.quantity(facts[side], facts["unit"]) for side in ("with", "others")]
-    return f"Requests that touch {facts['value']} are {over[0]} over what is usual for them, those that touch others {over[1]}."
+    return f"Requests that touch {facts['value']} are {over[0]} over what is usual for them, those that touch others {over[1]}.{_only_with(facts)}"
+
+
+def _only_with(facts: Facts) -> str:
+    needed: Partner | None = facts["only_with"]
+    if needed is None:
+        return ""
+    together, without = (text.quantity(value, facts["unit"]) for value in (needed.excess_with, needed.excess_without))
+    return f" It is only so together with {needed.key} {needed.value} of {needed.service}: {together} with it, {without} with others."
 
 
 def _tenants(facts: Facts) -> str:
@@ -151,6 +166,11 @@ def _fails_by_itself(facts: Facts) -> str:
 def _waits_first(facts: Facts) -> str:
     before, after = (text.quantity(value, "s") for value in facts["gap"])
     return f"Requests wait in {facts['service']} before it first asks a database, or anything: {before} → {after}, {text.share(facts['share'])} of {facts.get('of', 'the change')}."
+
+
+def _held(facts: Facts) -> str:
+    (u0, u1), (b0, b1) = ([text.number(value) for value in facts[side]] for side in ("used", "busy"))
+    return f"{facts['service']} holds {u1} of {text.number(facts['limit'])} connections, {u0} before; its calls of databases keep {b1} busy, {b0} before."
 
 
 def _slow_at_everything(facts: Facts) -> str:
@@ -328,6 +348,7 @@ _OF: dict[str, Callable[[Facts], str]] = {
     "traffic": _traffic,
     "crossings": _crossings,
     "waits-first": _waits_first,
+    "held": _held,
     "fails-by-itself": _fails_by_itself,
     "slow-at-everything": _slow_at_everything,
     "metric": _metric,

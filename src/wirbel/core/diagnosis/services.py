@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -43,6 +44,7 @@ class Services:
     symptom: int | None  # row of the service that is asked about
     first: int  # ns
     step_s: int
+    asking: Mapping[str, Floats]  # calls of databases under way in each service, mean of each step, shape (steps,)
 
     @classmethod
     def of(cls, table: pa.Table, question: Question) -> Services:
@@ -51,7 +53,9 @@ class Services:
         grid = Grid(start, end, finest=question.step_s)
         if not table.num_rows:
             nothing = np.zeros((0, grid.count))
-            return cls([], nothing, nothing, nothing, np.zeros((0, 0), np.bool_), np.zeros(0, np.bool_), *_windows(grid, question), None, grid.first, grid.step)
+            return cls(
+                [], nothing, nothing, nothing, np.zeros((0, 0), np.bool_), np.zeros(0, np.bool_), *_windows(grid, question), None, grid.first, grid.step, {}
+            )
         minute = arrow.numbers(table["minute"])
         table = table.filter(pa.array((minute >= grid.first) & (minute < grid.first + grid.count * grid.step_ns)))
         served = cell_series.entries(table)
@@ -77,7 +81,7 @@ class Services:
         consuming = set(cell_series.of_kind(served, [spans.CONSUMER])["service"].unique().to_pylist())
         consumer = np.array([kind == "service" and name in consuming for kind, name in entities], np.bool_)
         symptom = place.get(question.service)
-        return cls(entities, total, failed, rate, calls, consumer, *_windows(grid, question), symptom, grid.first, grid.step)
+        return cls(entities, total, failed, rate, calls, consumer, *_windows(grid, question), symptom, grid.first, grid.step, _asking(behind, grid))
 
     @cached_property
     def busier(self) -> Floats:
@@ -185,6 +189,16 @@ def visits(calls: Bools, similar: Floats, start: int, steps: int) -> Floats:
         at = at @ step
         visited += at
     return visited
+
+
+def _asking(behind: pa.Table, grid: Grid) -> dict[str, Floats]:
+    """How many calls of databases are under way in each service: what they take in a step over its length (Little's law, Operations Research 9, 1961)."""
+    queries = behind.filter(pc.equal(behind["peer_kind"], "database"))
+    group, names = arrow.codes(queries["service"])
+    if not names:
+        return {}
+    found = cell_series.by_point(queries, grid, [EntityId("service", name) for name in names], group)
+    return dict(zip(names, np.asarray(found.totals.total) / grid.step, strict=True))
 
 
 def _windows(grid: Grid, question: Question) -> tuple[Bools, Bools]:

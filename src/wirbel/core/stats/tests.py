@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -78,6 +79,20 @@ def weighted_association(a: Counts, b: Counts, c: Counts, d: Counts) -> Floats:
     with np.errstate(divide="ignore", invalid="ignore"):
         statistic = np.where(variance > 0, np.maximum(np.abs(score) - one / 2, 0) ** 2 / variance, 0.0)
     return np.asarray(stats.chi2.sf(statistic, 1))
+
+
+def mark_association(weight: Floats, is_bad: Floats, both: Callable[[Floats], tuple[Floats, Floats]]) -> Floats:
+    """Two-sided p of whether what bears a mark is bad more or less often than what bears another, of each mark, shape (marks,).
+
+    ``weight`` and ``is_bad`` (0 or 1) have one entry a record; ``both`` sums such over the marks and over their siblings, shape (marks, strata)
+    each. Equal weights are none: the tests that are exact for small counts will do.
+    """
+    if weight.min() == weight.max():
+        bad, good = both(is_bad), both(1 - is_bad)
+        return stratified_association(bad[0], good[0], bad[1], good[1])
+    sums, squares = ((both(is_bad * x), both((1 - is_bad) * x)) for x in (weight, weight**2))
+    (a, c), (b, d) = ((tuple(Counts(s, q) for s, q in zip(sums[row], squares[row], strict=True))) for row in (0, 1))
+    return weighted_association(a, b, c, d)
 
 
 def adjusted(p: npt.ArrayLike) -> Floats:

@@ -50,10 +50,12 @@ def _alone(s: Standout) -> Iterator[Observation]:
 
 def _of(case: Case, s: Standout, entity: Entity, service: str, alike: int, values: list[tuple[str, str, str]]) -> Iterator[Observation]:
     attributes = {key: value for _, key, value in values}
+    if s.only_with is not None:
+        attributes.setdefault(s.only_with.key, s.only_with.value)
     of = service if entity[0] in ("instance", "attribute") else None
     apart = _apart(s)
     name = s.value if entity[0] == "attribute" else entity[1]
-    facts = {"value": name, "with": s.excess_with, "others": s.excess_others, "unit": case.effect.unit}
+    facts = {"value": name, "with": s.excess_with, "others": s.excess_others, "unit": case.effect.unit, "only_with": s.only_with}
     about = {"service": service, "key": s.key, "value": s.value}
     mechanism = None
     yield Observation(entity, "stands out", max(s.explains, 0.0) * apart, mechanism, "stands-out", facts, about, attributes, of)

@@ -10,8 +10,8 @@ import pyarrow as pa
 
 from wirbel.core import arrow
 from wirbel.core.diagnosis.case import Case
-from wirbel.core.diagnosis.contrast import COMPARED_TYPES, IDENTITIES, MOST_VALUES, compared
 from wirbel.core.diagnosis.evidence.observation import Feature, Observation, Source
+from wirbel.core.diagnosis.marks import COMPARED_TYPES, IDENTITIES, MOST_VALUES, compared
 
 FEATURES = {
     "traffic rose": Feature("log2 of the rate of what is asked about", +1, 1.5),
