@@ -18,7 +18,7 @@ def test_a_fault_is_started_and_remedied_on_the_screen(instance: Instance, pract
     for button in ("roll back: bad-deploy", "start: zone-loss"):
         with page.expect_response(lambda answer: answer.url.endswith("/api/demo") and answer.request.method == "POST"):
             page.get_by_role("button", name=button).click()
-    expect(page.get_by_role("status")).to_contain_text("takes effect within seconds")
+    expect(page.get_by_role("main").get_by_role("status")).to_contain_text("takes effect within seconds")
     practice.obey(instance.made + 10**9)
     expect(page.get_by_role("heading", level=1)).to_have_text("zone-loss goes on.")
     expect(page.locator("tr[data-act=bad-deploy]")).to_contain_text("remedied")

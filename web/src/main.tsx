@@ -1,12 +1,13 @@
-import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { MutationCache, QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { NuqsAdapter } from "nuqs/adapters/react-router/v7";
-import { StrictMode } from "react";
+import { StrictMode, useRef } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Route, Routes } from "react-router";
 import { ApiError } from "./api/client";
-import { Frame, useMe } from "./frame/Frame";
+import { Compared, Frame, useMe } from "./frame/Frame";
 import { startTheme } from "./frame/theme";
 import { Waiting } from "./shared/Waiting";
+import { useZone } from "./shared/zone";
 import "./styles.css";
 import { Changes } from "./views/changes/Changes";
 import { Inquiries } from "./views/inquiry/Inquiries";
@@ -20,7 +21,15 @@ import { SignIn } from "./views/signin/SignIn";
 import { Trace } from "./views/trace/Trace";
 import { Traces } from "./views/traces/Traces";
 
+/** A session that ended leads to sign-in, and from there back to the same address. */
+const onError = (error: Error) => {
+  const ended = error instanceof ApiError && error.status === 401 && queries.getQueryData(["me"]) !== undefined;
+  if (ended) void queries.resetQueries({ queryKey: ["me"] });
+};
+
 const queries = new QueryClient({
+  queryCache: new QueryCache({ onError }),
+  mutationCache: new MutationCache({ onError }),
   defaultOptions: {
     queries: {
       staleTime: 5_000,
@@ -32,18 +41,23 @@ const queries = new QueryClient({
 
 function App() {
   const me = useMe();
+  const zone = useZone(); // everything that tells a time is drawn anew in another one
+  const wasSignedIn = useRef(false);
+  if (me.data) wasSignedIn.current = true;
   if (me.isPending) return null;
-  if (me.error instanceof ApiError && me.error.status === 401) return <SignIn />;
+  if (me.error instanceof ApiError && me.error.status === 401) return <SignIn ended={wasSignedIn.current} />;
   if (!me.data) return <Waiting error={me.error} what="sign-in" verb="Checking" />;
   return (
     <Routes>
-      <Route element={<Frame me={me.data} />}>
-        <Route index element={<Overview />} />
-        <Route path="services" element={<Services />} />
-        <Route path="services/:name" element={<Service />} />
-        <Route path="traces" element={<Traces />} />
+      <Route element={<Frame key={zone} me={me.data} />}>
+        <Route element={<Compared />}>
+          <Route index element={<Overview />} />
+          <Route path="services" element={<Services />} />
+          <Route path="services/:name" element={<Service />} />
+          <Route path="traces" element={<Traces />} />
+          <Route path="changes" element={<Changes />} />
+        </Route>
         <Route path="traces/:trace" element={<Trace />} />
-        <Route path="changes" element={<Changes />} />
         <Route path="inquiries" element={<Inquiries />} />
         <Route path="inquiries/:id" element={<Inquiry />} />
         <Route path="intake" element={<Intake />} />

@@ -22,6 +22,12 @@ class Credentials(Schema):
 class Me(Schema):
     name: str
     role: str
+    may_respond: bool  # opens inquiries
+    may_administer: bool
+
+
+def _me(user: Any) -> Me:
+    return Me(name=user.get_username(), role=user.role, may_respond=user.may_respond, may_administer=user.may_administer)
 
 
 @router.post("/session", auth=None, response=Me)
@@ -32,12 +38,12 @@ def sign_in(request: HttpRequest, given: Credentials) -> Any:
     if user is None:
         raise HttpError(401, "Name or password is wrong.")
     login(request, user)
-    return Me(name=user.get_username(), role=user.role)
+    return _me(user)
 
 
 @router.get("/session", response=Me)
 def who_am_i(request: HttpRequest) -> Any:
-    return Me(name=request.user.get_username(), role=request.user.role)  # type: ignore[union-attr]
+    return _me(request.user)
 
 
 @router.delete("/session", response={204: None})

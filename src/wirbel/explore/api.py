@@ -12,8 +12,10 @@ from wirbel.core.errors import InvalidQuestion, NotFound
 from wirbel.core.signals.spans import Outcome
 from wirbel.core.text import rfc3339
 from wirbel.explore import export, known, schemas, windows
+from wirbel.explore.arrived import arrived
 from wirbel.explore.asked import Compared, range_of, window_of
 from wirbel.explore.breakdown import breakdown
+from wirbel.explore.distribution import latency_distribution
 from wirbel.explore.figures import listed, window_out
 from wirbel.explore.health import overview
 from wirbel.explore.log_rates import log_rates
@@ -21,25 +23,38 @@ from wirbel.explore.log_records import log_records
 from wirbel.explore.metrics import metric_view
 from wirbel.explore.schemas import change_out
 from wirbel.explore.service import service_view
+from wirbel.explore.services import services_table
 from wirbel.explore.traces import Filter, list_traces, trace_pair
 from wirbel.store import reading
 from wirbel.store.models import Service, Stream
 
 MOST_ROWS = 500
+SOME_ROWS = 100  # of each table of a service
+MOST_PARTS = 5_000
+MOST_TRACES = 2_000
+LONGEST_NAME = 200  # of what names are searched for
 router = Router()
 
 
 @router.get("/ribbon", response=schemas.Ribbon)
-def ribbon(request: HttpRequest, start: str | None = None, end: str | None = None, service: str | None = None, environment: str | None = None) -> Any:
+def ribbon(
+    request: HttpRequest,
+    start: str | None = None,
+    end: str | None = None,
+    last_s: int | None = None,
+    service: str | None = None,
+    environment: str | None = None,
+) -> Any:
     """The scope's p95 with its band, its changes, and the two windows that Wirbel proposes."""
-    low, high = range_of(start, end)
+    low, high = range_of(start, end, environment, last_s)
     found = windows.signal(low, high, environment, service)
     band, grid = found.band, found.series.grid
 
-    def span_of(pair: tuple[int, int]) -> schemas.WindowOut:
-        return window_out(grid.first + pair[0] * grid.step_ns, min(grid.first + pair[1] * grid.step_ns, high))
+    def times(pair: tuple[int, int]) -> tuple[int, int]:
+        return grid.first + pair[0] * grid.step_ns, min(grid.first + pair[1] * grid.step_ns, high)
 
-    stored = reading.time_range()
+    stored = reading.time_range(environment)
+    focus, reference = windows.in_minutes(times(found.proposal.focus), times(found.proposal.reference))
     return schemas.Ribbon(
         start=rfc3339(grid.first),
         end=rfc3339(high),
@@ -51,14 +66,22 @@ def ribbon(request: HttpRequest, start: str | None = None, end: str | None = Non
         low=listed(band.low[0]),
         high=listed(band.high[0]),
         samples=[int(n) for n in found.series.sample_size[0]],
-        deviations=[span_of(pair) for pair in found.deviations],
+        deviations=[window_out(*times(pair)) for pair in found.deviations],
         changes=[change_out(c) for c in reading.changes(low, high, environment)][-MOST_ROWS:],
-        focus=span_of(found.proposal.focus),
-        reference=span_of(found.proposal.reference),
+        focus=window_out(*focus),
+        reference=window_out(*reference),
         departed=found.proposal.departed,
         newest=rfc3339(stored[1]) if stored else None,
+        oldest=rfc3339(stored[0]) if stored else None,
+        is_all=stored is not None and start is None and last_s is None and low > high - windows.RANGE_NS,
         environments=list(Service.objects.order_by("environment").values_list("environment", flat=True).distinct()[:50]),
     )
+
+
+@router.get("/arrived", response=list[schemas.Arrived])
+def get_arrived(request: HttpRequest, environment: str | None = None) -> Any:
+    """What has been sent so far, and what has not."""
+    return arrived(environment)
 
 
 @router.get(
@@ -84,23 +107,32 @@ def get_export(
 @router.get("/overview", response=schemas.Overview)
 def get_overview(request: HttpRequest, asked: Query[Compared]) -> Any:
     """The health of all services, worst first."""
-    return overview(*range_of(asked.start, asked.end), *asked.windows(), asked.environment)
+    return overview(*asked.range(), *asked.windows(), asked.environment)
 
 
 @router.get("/services", response=list[str])
-def services(request: HttpRequest, environment: str | None = None) -> Any:
+def services(request: HttpRequest, environment: str | None = None, containing: str | None = None) -> Any:
     """Services by name. Agents that only send metrics of machines and databases serve nobody, and are no services here."""
     found = Service.objects.order_by("name").exclude(streams=[Stream.POINTS])
     if environment:
         found = found.filter(environment=environment)
+    if containing:
+        found = found.filter(name__icontains=containing[:LONGEST_NAME])
     return list(found.values_list("name", flat=True).distinct()[:MOST_ROWS])
 
 
+@router.get("/services-table", response=list[schemas.ServiceRow])
+def get_services_table(request: HttpRequest, asked: Query[Compared]) -> Any:
+    """All services with their figures, also those that send no requests."""
+    return services_table(*asked.range(), *asked.windows(), asked.environment)
+
+
 @router.get("/services/{name}", response=schemas.ServiceView)
-def service(request: HttpRequest, name: str, asked: Query[Compared]) -> Any:
+def service(request: HttpRequest, name: str, asked: Query[Compared], rows: int = SOME_ROWS) -> Any:
+    """One service; of each of its tables the ``rows`` busiest, and how many there are."""
     if not Service.objects.filter(name=name).exists():
         raise NotFound(f"No service {name!r} has sent anything.")
-    return service_view(name, *range_of(asked.start, asked.end), *asked.windows(), asked.environment)
+    return service_view(name, *asked.range(), *asked.windows(), asked.environment, max(1, min(rows, MOST_PARTS)))
 
 
 class Conditions(Schema):
@@ -111,6 +143,7 @@ class Conditions(Schema):
     version: str | None = None
     instance: str | None = None
     outcome: Outcome | None = None
+    status: int | None = None
     slower_than_s: float | None = None
     faster_than_s: float | None = None
     carrying: list[str] = Field(default=[], max_length=10, description="ATTRIBUTE=VALUE; a request must have them all")
@@ -133,13 +166,25 @@ def traces(
     most: int = 100,
     environment: str | None = None,
 ) -> Any:
-    return list_traces(window_of(start, end, "range"), conditions.filter(), order, max(1, min(most, MOST_ROWS)), environment)
+    return list_traces(window_of(start, end, "range"), conditions.filter(), order, max(1, min(most, MOST_TRACES)), environment)
 
 
 @router.get("/breakdown", response=schemas.Breakdown)
 def get_breakdown(request: HttpRequest, by: str, conditions: Query[Conditions], asked: Query[Compared]) -> Any:
     """Requests split by the values of an attribute, focus beside reference."""
     return breakdown(*asked.windows(), conditions.filter(), by, asked.environment)
+
+
+@router.get("/distribution", response=schemas.Distribution)
+def get_distribution(request: HttpRequest, conditions: Query[Conditions], asked: Query[Compared]) -> Any:
+    """How long requests take, focus beside reference; of any duration."""
+    return latency_distribution(*asked.windows(), conditions.filter(), asked.environment)
+
+
+@router.get("/known/values", response=list[str])
+def known_values(request: HttpRequest, attribute: str, start: str, end: str, service: str | None = None, environment: str | None = None) -> Any:
+    """The commonest values of an attribute of requests in a window."""
+    return known.values(attribute, window_of(start, end, "window"), service, environment)
 
 
 @router.get("/known/attributes", response=list[schemas.AttributeRow])
@@ -162,7 +207,7 @@ def known_entities(request: HttpRequest, kind: str | None = None, service: str |
 @router.get("/services/{name}/metric", response=schemas.MetricView)
 def get_metric(request: HttpRequest, name: str, metric: str, asked: Query[Compared], by: str | None = None) -> Any:
     """A metric of a service over time, in one line or in one for each value of a label."""
-    return metric_view(name, metric, *range_of(asked.start, asked.end), list(asked.windows()), asked.environment, by)
+    return metric_view(name, metric, *asked.range(), list(asked.windows()), asked.environment, by)
 
 
 @router.get("/traces/{trace}", response=schemas.TracePair)
@@ -178,9 +223,11 @@ def changes(request: HttpRequest, start: str, end: str, service: str | None = No
 
 
 @router.get("/services/{name}/log-rates", response=schemas.LogRates)
-def get_log_rates(request: HttpRequest, name: str, start: str | None = None, end: str | None = None, environment: str | None = None) -> Any:
+def get_log_rates(
+    request: HttpRequest, name: str, start: str | None = None, end: str | None = None, last_s: int | None = None, environment: str | None = None
+) -> Any:
     """Log records a second of a service, by how serious they are."""
-    return log_rates(name, *range_of(start, end), environment)
+    return log_rates(name, *range_of(start, end, environment, last_s), environment)
 
 
 @router.get("/services/{name}/log-records", response=schemas.LogRecords)

@@ -6,11 +6,14 @@ import time
 
 from ninja import Schema
 
+from wirbel.core.cells import MINUTE_NS
 from wirbel.core.errors import InvalidQuestion
 from wirbel.core.signals.changes import parse_time
 from wirbel.explore import windows
 from wirbel.store import reading
 from wirbel.store.streams import DAY_NS
+
+SHORTEST_LAST_S = 60
 
 
 def window_of(start: str, end: str, name: str, longest_ns: int = windows.LONGEST_NS) -> tuple[int, int]:
@@ -22,15 +25,22 @@ def window_of(start: str, end: str, name: str, longest_ns: int = windows.LONGEST
     return window
 
 
-def range_of(start: str | None, end: str | None) -> tuple[int, int]:
-    """The range asked for; without one, six hours up to now, or up to the newest record if none is recent."""
+def range_of(start: str | None, end: str | None, environment: str | None = None, last_s: int | None = None) -> tuple[int, int]:
+    """The range asked for, or the last so many seconds; without either, what there is of the six hours up to now, or up to the newest record if none is recent."""
     if start and end:
         return window_of(start, end, "range", windows.LONGEST_RANGE_NS)
     now = time.time_ns()
-    stored = reading.time_range()
-    if stored and stored[1] < now - windows.RANGE_NS:
+    if last_s is not None:
+        if not SHORTEST_LAST_S <= last_s <= windows.LONGEST_RANGE_NS // 10**9:
+            raise InvalidQuestion(f"last_s must be from {SHORTEST_LAST_S} to {windows.LONGEST_RANGE_NS // 10**9} seconds")
+        return now - last_s * 10**9, now
+    stored = reading.time_range(environment)
+    if not stored:
+        return now - windows.RANGE_NS, now
+    if stored[1] < now - windows.RANGE_NS:
         now = stored[1]
-    return now - windows.RANGE_NS, now
+    oldest = min(stored[0] - windows.MARGIN_NS, now - windows.SHORTEST_RANGE_NS)
+    return max(oldest - oldest % MINUTE_NS, now - windows.RANGE_NS), now
 
 
 class Compared(Schema):
@@ -42,7 +52,11 @@ class Compared(Schema):
     reference_to: str
     start: str | None = None
     end: str | None = None
+    last_s: int | None = None
     environment: str | None = None
+
+    def range(self) -> tuple[int, int]:
+        return range_of(self.start, self.end, self.environment, self.last_s)
 
     def windows(self) -> tuple[tuple[int, int], tuple[int, int]]:
         return window_of(self.focus_from, self.focus_to, "focus"), window_of(self.reference_from, self.reference_to, "reference")

@@ -17,7 +17,6 @@ from wirbel.core.topology.graph import EntityId
 from wirbel.explore import read_series
 from wirbel.explore.figures import figures, spark
 from wirbel.explore.schemas import Overview, ServiceHealth
-from wirbel.store.models import Stream
 
 Window = tuple[int, int]
 Floats = npt.NDArray[np.float64]
@@ -28,16 +27,14 @@ SPARK_POINTS = 130  # of a small chart
 def overview(start: int, end: int, focus: Window, reference: Window, environment: str | None) -> Overview:
     """All services that serve requests in [start, end)."""
     focus, reference = (read_series.aligned(window, environment) for window in (focus, reference))
-    grid = read_series.grid_of(Stream.CELLS, min(start, reference[0], focus[0]), end, environment)
-    read, minutes = read_series.read(grid, (focus, reference), environment, cell_series.CELL_COLUMNS)
-    drawn = cell_series.entries(read)
-    minutes = drawn if minutes is read else cell_series.entries(minutes)
-    group, names = arrow.codes(drawn["service"])
+    drawn = read_series.read(min(start, reference[0], focus[0]), end, (focus, reference), environment, cell_series.CELL_COLUMNS)
+    grid, minutes, served = drawn.grid, cell_series.entries(drawn.minutes), cell_series.entries(drawn.points)
+    _, names = arrow.codes(served["service"])
     stride = max(1, -(-grid.count // SPARK_POINTS))
     if not names:
         return Overview(services=[], sentence="Nothing has been sent in this time.", detail="", minutes_a_point=stride * grid.step // 60, newest=None)
-    found = cell_series.by_point(drawn, grid, [EntityId("service", name) for name in names], group)
-    latency, traffic = expected_band(found.latency()), expected_band(found.rate())
+    found, past = drawn.over_time(cell_series.entries, [EntityId("service", name) for name in names], "service")
+    latency, traffic = expected_band(found.latency(), past.latency()), expected_band(found.rate(), past.rate())
     both = [_window_totals(minutes, names, w) for w in (focus, reference)]
     busiest = max(float(both[0].count.max()), 1e-9)
     rows = []
@@ -47,7 +44,7 @@ def overview(start: int, end: int, focus: Window, reference: Window, environment
         rows.append(_row(name, i, verdict, share, focus, reference, both, latency, traffic, stride))
     rows.sort(key=lambda r: (-r.priority, -r.focus.requests, r.service))
     sentence, detail = _say(rows)
-    newest = rfc3339(int(arrow.numbers(drawn["minute"]).max()) + grid.step_ns)
+    newest = rfc3339(int(arrow.numbers(served["minute"]).max()) + grid.step_ns)
     return Overview(services=rows, sentence=sentence, detail=detail, minutes_a_point=stride * grid.step // 60, newest=newest)
 
 
@@ -76,6 +73,7 @@ def _row(
     return ServiceHealth(
         service=name,
         health=verdict.word,
+        signal=verdict.signal,
         since=rfc3339(verdict.since) if verdict.since else None,
         priority=round(verdict.priority(share), 1),
         bits=round(verdict.bits, 1),
@@ -103,10 +101,11 @@ def _say(rows: list[ServiceHealth]) -> tuple[str, str]:
             who = f"{found[0].service} is" if len(found) == 1 else f"{count if not told else count.lower()} services are"
             told.append(f"{who} {word}")
     if not told:
-        learning = sum(r.health == "learning" for r in rows)
-        return "Nothing stands out in the focus.", (
-            f"{learning} services are" if learning > 1 else "One service is"
-        ) + " still learning what is normal." if learning else ""
+        learning = [r for r in rows if r.health == "learning"]
+        still = f"{len(learning)} services are" if len(learning) > 1 else "One service is"
+        if len(learning) == len(rows):
+            return "It is too early to say what is normal.", f"{still} still learning; compare the focus with the reference."
+        return "Nothing stands out in the focus.", f"{still} still learning what is normal." if learning else ""
     worst = rows[0]
     detail = f"Most affected: {worst.service}"
     if worst.focus.p95 is not None and worst.reference.p95 is not None:

@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+import pyarrow.compute as pc
 from django.db.models import QuerySet
 
+from wirbel.core.errors import InvalidQuestion
 from wirbel.core.signals import points
 from wirbel.core.text import rfc3339
+from wirbel.explore.breakdown import split
 from wirbel.explore.schemas import AttributeRow, EntityRow, KnownMetric
+from wirbel.explore.traces import Filter
 from wirbel.store.models import AttributeName, Entity, Metric
 
 MOST = 500
+MOST_VALUES = 100
 
 
 def attributes(stream: str, environment: str | None) -> list[AttributeRow]:
@@ -22,6 +27,16 @@ def attributes(stream: str, environment: str | None) -> list[AttributeRow]:
     total = counts.pop(("", ""), 0)
     rows = [AttributeRow(level=level, name=name, share=min(count / total, 1.0) if total else 0.0) for (level, name), count in counts.items()]
     return sorted(rows, key=lambda row: (-row.share, row.name))[:MOST]
+
+
+def values(attribute: str, window: tuple[int, int], service: str | None, environment: str | None) -> list[str]:
+    """The commonest values of an attribute of requests, the commonest first; none of one that has too many to choose from."""
+    try:
+        counted = split(window, Filter(service=service), attribute, environment)
+    except InvalidQuestion:
+        return []
+    known = counted.filter(pc.is_valid(counted["value"])).group_by("value").aggregate([("count", "sum")]).sort_by([("count_sum", "descending")])
+    return [str(value) for value in known["value"].to_pylist()[:MOST_VALUES]]
 
 
 def metrics(service: str | None, environment: str | None) -> list[KnownMetric]:

@@ -4,17 +4,29 @@ from __future__ import annotations
 
 from typing import Any
 
-from pydantic import BaseModel
+from pydantic import BaseModel, ConfigDict
 
 from wirbel.core.series.logs import Level
-from wirbel.core.signals.changes import Change
+from wirbel.core.signals.changes import Change, lines
 from wirbel.core.signals.spans import Outcome
 from wirbel.core.text import rfc3339
+
+MOST_LINES = 20  # of a change's configuration
 
 
 class WindowOut(BaseModel):
     start: str
     end: str
+
+
+class ConfigurationLine(BaseModel):
+    """A line of configuration that a change touched; null where there was none, or is none any more."""
+
+    model_config = ConfigDict(from_attributes=True)
+
+    key: str
+    before: str | None
+    after: str | None
 
 
 class ChangeOut(BaseModel):
@@ -30,10 +42,13 @@ class ChangeOut(BaseModel):
     summary: str
     before: Any = None
     after: Any = None
+    lines: list[ConfigurationLine] = []  # the first that differ
+    more_lines: int = 0
     link: str | None
 
 
 def change_out(given: Change) -> ChangeOut:
+    differing = lines(given)
     return ChangeOut(
         id=given.id,
         kind=given.kind,
@@ -47,6 +62,8 @@ def change_out(given: Change) -> ChangeOut:
         summary=given.summary,
         before=given.before,
         after=given.after,
+        lines=[ConfigurationLine.model_validate(line) for line in differing[:MOST_LINES]],
+        more_lines=max(len(differing) - MOST_LINES, 0),
         link=given.link,
     )
 
@@ -70,7 +87,16 @@ class Ribbon(BaseModel):
     reference: WindowOut
     departed: bool
     newest: str | None
+    oldest: str | None
+    is_all: bool  # there is no more than this range
     environments: list[str]
+
+
+class Arrived(BaseModel):
+    """Something that Wirbel understands, and the newest record of it; null if none has come yet."""
+
+    what: str  # traces, metrics, logs, changes, versions, hosts
+    newest: str | None
 
 
 class Interval(BaseModel):
@@ -106,6 +132,7 @@ class Spark(BaseModel):
 class ServiceHealth(BaseModel):
     service: str
     health: str
+    signal: str | None  # to ask for the cause of; null where nothing stands out
     since: str | None
     priority: float
     bits: float
@@ -117,6 +144,25 @@ class ServiceHealth(BaseModel):
     failed_difference: float | None
     rate_spark: Spark
     latency_spark: Spark
+
+
+class ServiceFigures(BaseModel):
+    requests: int
+    rate: float
+    failed_share: float | None
+    p95: float | None
+
+
+class ServiceRow(BaseModel):
+    """A service in the table of all; without health and figures where it serves no requests."""
+
+    service: str
+    sends: list[str]  # traces, metrics, logs
+    newest: str
+    health: str | None
+    since: str | None
+    focus: ServiceFigures | None
+    reference: ServiceFigures | None
 
 
 class Overview(BaseModel):
@@ -203,9 +249,38 @@ class InstanceRow(BaseModel):
     reference: Figures
 
 
+class PartRow(BaseModel):
+    """A version or a host of a service, beside the others."""
+
+    name: str
+    focus: Figures
+    reference: Figures
+
+
+class StatusRow(BaseModel):
+    """How requests ended: the exact status code where there is one; a second in each window."""
+
+    outcome: Outcome
+    code: int | None
+    focus_rate: float
+    reference_rate: float
+
+
+class InAll(BaseModel):
+    """How many rows there are, of which the busiest are sent."""
+
+    operations: int
+    calls: int
+    called_by: int
+    instances: int
+    versions: int
+    hosts: int
+
+
 class ServiceView(BaseModel):
     service: str
     health: str
+    signal: str | None  # to ask for the cause of; null where nothing stands out
     since: str | None
     versions: list[str]
     charts: ServiceCharts
@@ -213,9 +288,21 @@ class ServiceView(BaseModel):
     calls: list[CallRow]
     called_by: list[CallRow]
     instances: list[InstanceRow]
+    by_version: list[PartRow]
+    by_host: list[PartRow]
+    statuses: list[StatusRow]
+    in_all: InAll
     changes: list[ChangeOut]
     focus: Figures
     reference: Figures
+
+
+class Distribution(BaseModel):
+    """Shares of requests by duration: between each edge (s) and the next."""
+
+    edges: list[float]
+    focus: list[float | None]
+    reference: list[float | None]
 
 
 class TraceRow(BaseModel):

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
+from dataclasses import dataclass
+from typing import Generic, TypeVar
+
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -16,39 +20,67 @@ from wirbel.core.text import rfc3339
 from wirbel.core.topology.graph import EntityId
 from wirbel.explore import read_series
 from wirbel.explore.figures import figures, listed, maybe
-from wirbel.explore.schemas import CallRow, Figures, InstanceRow, OperationRow, OutcomeSeries, PercentileLine, ServiceCharts, ServiceView, change_out
+from wirbel.explore.schemas import (
+    CallRow,
+    Figures,
+    InAll,
+    InstanceRow,
+    OperationRow,
+    OutcomeSeries,
+    PartRow,
+    PercentileLine,
+    ServiceCharts,
+    ServiceView,
+    StatusRow,
+    change_out,
+)
 from wirbel.store import reading
-from wirbel.store.models import Stream
 
 Window = tuple[int, int]
-MOST_ROWS = 100  # operations, peers or instances of one service
+Row = TypeVar("Row")
 
 
-def service_view(service: str, start: int, end: int, focus: Window, reference: Window, environment: str | None) -> ServiceView:
+def service_view(service: str, start: int, end: int, focus: Window, reference: Window, environment: str | None, most: int) -> ServiceView:
     focus, reference = (read_series.aligned(window, environment) for window in (focus, reference))
-    grid = read_series.grid_of(Stream.CELLS, min(start, reference[0], focus[0]), end, environment)
-    drawn, table = read_series.read(grid, (focus, reference), environment, [*cell_series.CELL_COLUMNS, "version", "instance", "host"])
+    columns = [*cell_series.CELL_COLUMNS, "version", "instance", "host", "status_code"]
+    drawn = read_series.read(min(start, reference[0], focus[0]), end, (focus, reference), environment, columns)
+    grid, table = drawn.grid, drawn.minutes
     mine = table.filter(pc.equal(table["service"], service))
     served = cell_series.entries(mine)
     asked = cell_series.of_kind(mine, spans.CALL_KINDS)
     askers = table.filter(pc.and_(pc.equal(table["peer"], service), pc.equal(table["peer_kind"], "service")))
-    found = cell_series.by_point(cell_series.entries(drawn.filter(pc.equal(drawn["service"], service))), grid, [EntityId("service", service)])
-    latency = expected_band(found.latency())
+    found, past = drawn.over_time(lambda cells: cell_series.entries(cells.filter(pc.equal(cells["service"], service))), [EntityId("service", service)])
+    latency = expected_band(found.latency(), past.latency())
     now, before = (_whole(served, window) for window in (focus, reference))
-    verdict = judge(0, (focus, reference), now, before, latency, expected_band(found.rate()))
+    verdict = judge(0, (focus, reference), now, before, latency, expected_band(found.rate(), past.rate()))
     own = EntityId("service", service)
     asked_of = {own, *reading.entity_graph(grid.first, end, environment).beneath(own, "calls")}
     changes = [c for c in reading.changes(grid.first, end, environment) if c.service is None or EntityId("service", c.service) in asked_of]
+    compared = _Compared(focus, reference, now, before, most)
+    operations, calls, called_by = compared.operations(served), compared.calls(asked, "peer"), compared.calls(askers, "service")
+    instances, versions, hosts = (compared.grouped(served, key) for key in ("instance", "version", "host"))
     return ServiceView(
         service=service,
         health=verdict.word,
+        signal=verdict.signal,
         since=rfc3339(verdict.since) if verdict.since else None,
         versions=_versions(served, focus),
         charts=_charts(found, latency),
-        operations=_operations(served, focus, reference, now, before),
-        calls=_calls(asked, "peer", focus, reference, now, before),
-        called_by=_calls(askers, "service", focus, reference, now, before),
-        instances=_instances(served, focus, reference),
+        operations=operations.rows,
+        calls=calls.rows,
+        called_by=called_by.rows,
+        instances=_instances(served, instances.rows),
+        by_version=[PartRow(name=one.name, focus=one.focus, reference=one.reference) for one in versions.rows],
+        by_host=[PartRow(name=one.name, focus=one.focus, reference=one.reference) for one in hosts.rows],
+        statuses=_statuses(served, focus, reference),
+        in_all=InAll(
+            operations=operations.in_all,
+            calls=calls.in_all,
+            called_by=called_by.in_all,
+            instances=instances.in_all,
+            versions=versions.in_all,
+            hosts=hosts.in_all,
+        ),
         changes=[change_out(c) for c in changes],
         focus=figures(now, 0, cell_series.window_seconds(focus)),
         reference=figures(before, 0, cell_series.window_seconds(reference)),
@@ -79,53 +111,96 @@ def _charts(found: cell_series.OverTime, latency: Band) -> ServiceCharts:
     )
 
 
-def _grouped(table: pa.Table, key: str, focus: Window, reference: Window) -> list[tuple[str, Figures, Figures, cell_series.Totals, cell_series.Totals, int]]:
-    """Figures of both windows for each value of a column, busiest first."""
-    group, names = arrow.codes(table[key])
-    both = []
-    for window in (focus, reference):
-        rows = cell_series.window_rows(table, window)
-        rows = rows[group[rows] >= 0]
-        both.append(cell_series.totals(table.take(pa.array(rows)), group[rows], len(names), bounded=True))
-    order = np.argsort(-(both[0].count + both[1].count), kind="stable")[:MOST_ROWS]
-    return [
-        (names[i], figures(both[0], i, cell_series.window_seconds(focus)), figures(both[1], i, cell_series.window_seconds(reference)), both[0], both[1], int(i))
-        for i in order
-        if both[0].sample_size[i] + both[1].sample_size[i] > 0
-    ]
+@dataclass(frozen=True)
+class _Cut(Generic[Row]):
+    """The busiest rows of a table, and how many there are."""
+
+    rows: list[Row]
+    in_all: int
 
 
-def _operations(served: pa.Table, focus: Window, reference: Window, now: cell_series.Totals, before: cell_series.Totals) -> list[OperationRow]:
-    """Each operation's part of the change of the service's mean: the parts add up to it."""
-    found = _grouped(served, "operation", focus, reference)
-    if not found:
-        return []
-    shares = cell_series.shares_of_rise(found[0][3], found[0][4], now, before)
-    rows = [OperationRow(operation=name, share_of_added_latency=maybe(shares[i]), focus=f, reference=r) for name, f, r, _, _, i in found]
-    return sorted(rows, key=lambda row: -(row.share_of_added_latency or 0.0))
+@dataclass(frozen=True)
+class _Grouped:
+    """One value of a column in both windows."""
+
+    name: str
+    place: int  # in the totals of all values
+    focus: Figures
+    reference: Figures
+    totals: tuple[cell_series.Totals, cell_series.Totals]
 
 
-def _calls(table: pa.Table, key: str, focus: Window, reference: Window, now: cell_series.Totals, before: cell_series.Totals) -> list[CallRow]:
-    """Who is asked (or asks), how often for each request served, and how long it takes."""
-    kinds = {r["peer"]: r["peer_kind"] for r in table.group_by(["peer", "peer_kind"]).aggregate([]).to_pylist()} if key == "peer" else {}
-    return [
-        CallRow(
-            name=name,
-            kind=kinds.get(name) or "service",
-            calls_focus=float(tf.count[i] / now.count[0]) if now.count[0] else None,
-            calls_reference=float(tr.count[i] / before.count[0]) if before.count[0] else None,
-            focus=f,
-            reference=r,
-        )
-        for name, f, r, tf, tr, i in _grouped(table, key, focus, reference)
-    ]
+@dataclass(frozen=True)
+class _Compared:
+    """Tables of a service's cells, focus beside reference."""
+
+    focus: Window
+    reference: Window
+    now: cell_series.Totals
+    before: cell_series.Totals
+    most: int
+
+    def grouped(self, table: pa.Table, key: str) -> _Cut[_Grouped]:
+        """Figures of both windows for each value of a column, busiest first."""
+        group, names = arrow.codes(table[key])
+        both = []
+        for window in (self.focus, self.reference):
+            rows = cell_series.window_rows(table, window)
+            rows = rows[group[rows] >= 0]
+            both.append(cell_series.totals(table.take(pa.array(rows)), group[rows], len(names), bounded=True))
+        now, before = both
+        order = [int(i) for i in np.argsort(-(now.count + before.count), kind="stable") if now.sample_size[i] + before.sample_size[i] > 0]
+        seconds = [cell_series.window_seconds(window) for window in (self.focus, self.reference)]
+        found = [_Grouped(names[i], i, figures(now, i, seconds[0]), figures(before, i, seconds[1]), (now, before)) for i in order[: self.most]]
+        return _Cut(found, len(order))
+
+    def operations(self, served: pa.Table) -> _Cut[OperationRow]:
+        """Each operation's part of the change of the service's mean: the parts add up to it."""
+        found = self.grouped(served, "operation")
+        if not found.rows:
+            return _Cut([], 0)
+        shares = cell_series.shares_of_rise(*found.rows[0].totals, self.now, self.before)
+        rows = [
+            OperationRow(operation=one.name, share_of_added_latency=maybe(shares[one.place]), focus=one.focus, reference=one.reference) for one in found.rows
+        ]
+        return _Cut(sorted(rows, key=lambda row: -(row.share_of_added_latency or 0.0)), found.in_all)
+
+    def calls(self, table: pa.Table, key: str) -> _Cut[CallRow]:
+        """Who is called (or calls), how often for each request served, and how long it takes."""
+        kinds = {r["peer"]: r["peer_kind"] for r in table.group_by(["peer", "peer_kind"]).aggregate([]).to_pylist()} if key == "peer" else {}
+        found = self.grouped(table, key)
+        rows = [
+            CallRow(
+                name=one.name,
+                kind=kinds.get(one.name) or "service",
+                calls_focus=float(one.totals[0].count[one.place] / self.now.count[0]) if self.now.count[0] else None,
+                calls_reference=float(one.totals[1].count[one.place] / self.before.count[0]) if self.before.count[0] else None,
+                focus=one.focus,
+                reference=one.reference,
+            )
+            for one in found.rows
+        ]
+        return _Cut(rows, found.in_all)
 
 
-def _instances(served: pa.Table, focus: Window, reference: Window) -> list[InstanceRow]:
+def _instances(served: pa.Table, rows: list[_Grouped]) -> list[InstanceRow]:
     described = {}
     for row in served.group_by(["instance", "version", "host"]).aggregate([("minute", "max")]).sort_by("minute_max").to_pylist():
         described[row["instance"]] = row
     return [
-        InstanceRow(instance=name, version=described[name]["version"], host=described[name]["host"], focus=f, reference=r)
-        for name, f, r, *_ in _grouped(served, "instance", focus, reference)
+        InstanceRow(instance=one.name, version=described[one.name]["version"], host=described[one.name]["host"], focus=one.focus, reference=one.reference)
+        for one in rows
+    ]
+
+
+def _statuses(served: pa.Table, focus: Window, reference: Window) -> list[StatusRow]:
+    """How requests ended, by exact status code, failures first."""
+    rates: dict[tuple[int, int | None], list[float]] = defaultdict(lambda: [0.0, 0.0])
+    for place, window in enumerate((focus, reference)):
+        ended = cell_series.in_window(served, window).group_by(["outcome", "status_code"]).aggregate([("count", "sum")])
+        for row in ended.to_pylist():
+            rates[row["outcome"], row["status_code"]][place] = row["count_sum"] / cell_series.window_seconds(window)
+    return [
+        StatusRow(outcome=spans.OUTCOME_NAMES[outcome], code=code or None, focus_rate=rate[0], reference_rate=rate[1])
+        for (outcome, code), rate in sorted(rates.items(), key=lambda item: (-item[0][0], -item[1][0], item[0][1] or 0))
     ]

@@ -52,6 +52,7 @@ class Filter:
     version: str | None = None
     instance: str | None = None
     outcome: str | None = None
+    status: int | None = None  # exact
     slower_than_s: float | None = None
     faster_than_s: float | None = None
     attributes: tuple[tuple[str, str], ...] = ()  # names and the values they must have
@@ -59,6 +60,7 @@ class Filter:
     def columns(self) -> list[str]:
         """Which the conditions are about, beyond COUNT_COLUMNS."""
         own = [name for name in ("operation", "version", "instance") if getattr(self, name) is not None]
+        own += [] if self.status is None else ["status_code"]
         return own + [column for key, _ in self.attributes for column in arrow.columns_of(key)]
 
     def conditions(self, table: pa.Table) -> dict[str, pa.ChunkedArray]:
@@ -66,6 +68,8 @@ class Filter:
         found = {name: pc.equal(table[name], value) for name in ("service", "operation", "version", "instance") if (value := getattr(self, name)) is not None}
         if self.outcome is not None:
             found["outcome"] = pc.equal(table["outcome"], pa.scalar(spans.OUTCOME_NAMES.index(self.outcome), pa.int8()))
+        if self.status is not None:
+            found["status"] = pc.equal(table["status_code"], pa.scalar(self.status, pa.int16()))
         if self.slower_than_s is not None:
             found["slower than"] = pc.greater_equal(table["duration"], int(self.slower_than_s * 1e9))
         if self.faster_than_s is not None:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from wirbel.core.cells import MINUTE_NS
 from wirbel.core.expected.band import Band, expected_band
 from wirbel.core.expected.windows import LOOK_BACK_NS, WindowProposal, departures, propose, reference_before
 from wirbel.core.series import cells as cell_series
@@ -16,7 +17,9 @@ from wirbel.explore import read_series
 from wirbel.store import reading
 from wirbel.store.models import Stream
 
-RANGE_NS = 6 * 3600 * 10**9
+RANGE_NS = 6 * 3600 * 10**9  # that is shown if nobody chose one
+SHORTEST_RANGE_NS = 10 * 60 * 10**9  # of what there is
+MARGIN_NS = 60 * 10**9  # before the first record
 LONGEST_NS = 14 * 24 * 3600 * 10**9  # of a window that is compared, or whose records are read
 LONGEST_RANGE_NS = 400 * 24 * 3600 * 10**9  # of what is drawn: summaries are kept so long
 
@@ -36,14 +39,25 @@ class Signal:
 
 def signal(start: int, end: int, environment: str | None = None, service: str | None = None) -> Signal:
     """The p95 of a service, or of all entry points, over [start, end)."""
-    grid = read_series.grid_of(Stream.CELLS, start, end, environment)
-    table = reading.cells(grid.first, end, environment, None if service is None else [service], cell_series.CELL_COLUMNS, grid.cell_step)
-    services = [service] if service else cell_series.entry_services(table)
-    table = cell_series.entries(table)
-    table = table.filter(pc.is_in(table["service"], value_set=pa.array(services, pa.string())))
+    drawn = read_series.read(start, end, (), environment, cell_series.CELL_COLUMNS, None if service is None else [service])
+    services = pa.array([service] if service else cell_series.entry_services(drawn.taught), pa.string())
     scope = EntityId("service", service) if service else EntityId("environment", environment or "all environments")
-    band = expected_band(cell_series.by_point(table, grid, [scope]).latency())
-    return Signal(band, propose(band), departures(band))
+
+    def served(table: pa.Table) -> pa.Table:
+        entered = cell_series.entries(table)
+        return entered.filter(pc.is_in(entered["service"], value_set=services))
+
+    points, past = drawn.over_time(served, [scope])
+    band = expected_band(points.latency(), past.latency())
+    stored = reading.time_range(environment)
+    return Signal(band, propose(band, stored[1] if stored else None), departures(band))
+
+
+def in_minutes(focus: tuple[int, int], reference: tuple[int, int]) -> tuple[tuple[int, int], tuple[int, int]]:
+    """Windows from and to whole minutes, as figures are kept by the minute; as they are where that would leave nothing of one."""
+    start = focus[0] - focus[0] % MINUTE_NS
+    whole = (start, focus[1]), (reference[0] - reference[0] % MINUTE_NS, min(reference[1] - reference[1] % MINUTE_NS, start))
+    return whole if whole[1][1] > whole[1][0] else (focus, reference)
 
 
 def reference_for(service: str, start: int, end: int, environment: str | None = None) -> tuple[int, int]:

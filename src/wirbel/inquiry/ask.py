@@ -13,8 +13,8 @@ from wirbel.core import arrow, cells_of_metrics, text
 from wirbel.core.cells import MINUTE_NS
 from wirbel.core.diagnosis import choose, mean_requests
 from wirbel.core.diagnosis.case import Records
-from wirbel.core.diagnosis.contrast import COMPARED_TYPES, IDENTITIES
 from wirbel.core.diagnosis.inquire import diagnose
+from wirbel.core.diagnosis.marks import COMPARED_TYPES, IDENTITIES
 from wirbel.core.diagnosis.model import Answer, Question, Signal, Window
 from wirbel.core.errors import InvalidQuestion, NotEnoughData
 from wirbel.core.patterns.counts import COLUMNS as COUNTED_COLUMNS

@@ -18,7 +18,7 @@ from wirbel.core.diagnosis.model import Answer, Candidate, Evidence
 from wirbel.core.diagnosis.sentences import next_step, sentence, title
 from wirbel.core.signals.changes import Change, lines
 from wirbel.core.text import rfc3339
-from wirbel.explore.schemas import ChangeOut, change_out
+from wirbel.explore.schemas import MOST_LINES, ChangeOut, ConfigurationLine, change_out
 
 Moment = Annotated[str, BeforeValidator(lambda at: rfc3339(at) if isinstance(at, int) else at)]
 """ns since 1970 as RFC 3339."""
@@ -82,12 +82,6 @@ class SeriesOut(_Of):
     step_s: int
     unit: str
     values: Annotated[list[float | None], BeforeValidator(lambda values: [None if value is None or value != value else value for value in values])]
-
-
-class ConfigurationLine(_Of):
-    key: str
-    before: str | None
-    after: str | None
 
 
 class LogPattern(_Of):
@@ -179,6 +173,13 @@ def _as_marks(given: Any) -> Any:
     return [dict(zip(("service", "key", "value"), one, strict=True)) if isinstance(one, tuple) else one for one in given]
 
 
+class PartnerOut(Mark):
+    """A value without which another does no harm."""
+
+    excess_with: float
+    excess_without: float
+
+
 class StandoutOut(Mark):
     share_bad: float
     share_normal: float
@@ -191,6 +192,7 @@ class StandoutOut(Mark):
     example: ExampleIds = None
     beside: ExampleIds = None
     same_as: Annotated[list[Mark], BeforeValidator(_as_marks)]
+    only_with: PartnerOut | None = None
 
 
 class Named(_Of):
@@ -210,6 +212,7 @@ class JudgedOut(_Of):
     change: Annotated[ChangeOut, BeforeValidator(lambda change: change_out(change) if isinstance(change, Change) else change)]
     entity: Annotated[Named | None, BeforeValidator(lambda pair: {"kind": pair[0], "name": pair[1]} if isinstance(pair, tuple) else pair)]
     lead_s: float
+    is_near: bool = False  # the onset
     before: float | None
     after: float | None
     share: float
@@ -328,7 +331,7 @@ def _evidence(evidence: Evidence) -> EvidenceView:
         link=_link(evidence.about),
         metric=evidence.facts.get("metric"),
         series=None if series is None else SeriesOut.model_validate(series),
-        lines=[] if judged is None else [ConfigurationLine.model_validate(line) for line in lines(judged.change)],
+        lines=[] if judged is None else [ConfigurationLine.model_validate(line) for line in lines(judged.change)[:MOST_LINES]],
         pattern=None if templates is None else LogPattern(service=evidence.facts["service"], templates=list(templates)),
     )
 

@@ -237,7 +237,9 @@ def store_changes(given: list[Change]) -> StoredChanges:
     return StoredChanges(ids, ChangeRecord.objects.filter(identity__in=ids).count() - before)
 
 
-def time_range() -> tuple[int, int] | None:
-    """Earliest start and latest end of all stored spans, ns; None if there are none."""
-    found = Block.objects.filter(stream=Stream.SPANS, step=0).aggregate(low=Min("time_from"), high=Max("time_to"))
+def time_range(environment: str | None = None) -> tuple[int, int] | None:
+    """Earliest and latest time of all stored records, ns; None if there are none."""
+    held = Block.objects.filter(step=0)
+    held = held if environment is None else held.filter(environment__in=(environment, ""))
+    found = held.aggregate(low=Min("time_from"), high=Max("time_to"))
     return None if found["low"] is None else (found["low"], found["high"])

@@ -4,6 +4,26 @@
  */
 
 export interface paths {
+    "/api/arrived": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Arrived
+         * @description What has been sent so far, and what has not.
+         */
+        get: operations["wirbel_explore_api_get_arrived"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/breakdown": {
         parameters: {
             query?: never;
@@ -59,6 +79,26 @@ export interface paths {
          * @description Starts or stops a fault of the demo world, or performs its remedy; the feed obeys within seconds.
          */
         post: operations["wirbel_server_practice_give_order"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/distribution": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Distribution
+         * @description How long requests take, focus beside reference; of any duration.
+         */
+        get: operations["wirbel_explore_api_get_distribution"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -235,6 +275,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/known/values": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Known Values
+         * @description The commonest values of an attribute of requests in a window.
+         */
+        get: operations["wirbel_explore_api_known_values"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/overview": {
         parameters: {
             query?: never;
@@ -323,6 +383,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/services-table": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Services Table
+         * @description All services with their figures, also those that send no requests.
+         */
+        get: operations["wirbel_explore_api_get_services_table"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/services/{name}": {
         parameters: {
             query?: never;
@@ -330,7 +410,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Service */
+        /**
+         * Service
+         * @description One service; of each of its tables the ``rows`` busiest, and how many there are.
+         */
         get: operations["wirbel_explore_api_service"];
         put?: never;
         post?: never;
@@ -514,6 +597,16 @@ export interface components {
             since: string | null;
         };
         /**
+         * Arrived
+         * @description Something that Wirbel understands, and the newest record of it; null if none has come yet.
+         */
+        Arrived: {
+            /** Newest */
+            newest: string | null;
+            /** What */
+            what: string;
+        };
+        /**
          * AttributeRow
          * @description An attribute and the share of its stream's records that carry it.
          */
@@ -646,8 +739,18 @@ export interface components {
             id: string;
             /** Kind */
             kind: string;
+            /**
+             * Lines
+             * @default []
+             */
+            lines: components["schemas"]["ConfigurationLine"][];
             /** Link */
             link: string | null;
+            /**
+             * More Lines
+             * @default 0
+             */
+            more_lines: number;
             /** Service */
             service: string | null;
             /** Summary */
@@ -670,6 +773,8 @@ export interface components {
             focus_from: string;
             /** Focus To */
             focus_to: string;
+            /** Last S */
+            last_s?: number | null;
             /** Reference From */
             reference_from: string;
             /** Reference To */
@@ -700,10 +805,15 @@ export interface components {
             service?: string | null;
             /** Slower Than S */
             slower_than_s?: number | null;
+            /** Status */
+            status?: number | null;
             /** Version */
             version?: string | null;
         };
-        /** ConfigurationLine */
+        /**
+         * ConfigurationLine
+         * @description A line of configuration that a change touched; null where there was none, or is none any more.
+         */
         ConfigurationLine: {
             /** After */
             after: string | null;
@@ -754,6 +864,18 @@ export interface components {
             name: string;
             /** Password */
             password: string;
+        };
+        /**
+         * Distribution
+         * @description Shares of requests by duration: between each edge (s) and the next.
+         */
+        Distribution: {
+            /** Edges */
+            edges: number[];
+            /** Focus */
+            focus: (number | null)[];
+            /** Reference */
+            reference: (number | null)[];
         };
         /** EffectOut */
         EffectOut: {
@@ -870,6 +992,24 @@ export interface components {
             /** Requests */
             requests: number;
         };
+        /**
+         * InAll
+         * @description How many rows there are, of which the busiest are sent.
+         */
+        InAll: {
+            /** Called By */
+            called_by: number;
+            /** Calls */
+            calls: number;
+            /** Hosts */
+            hosts: number;
+            /** Instances */
+            instances: number;
+            /** Operations */
+            operations: number;
+            /** Versions */
+            versions: number;
+        };
         /** InquiryRow */
         InquiryRow: {
             /** Asked By */
@@ -979,6 +1119,11 @@ export interface components {
             change: components["schemas"]["ChangeOut"];
             control: components["schemas"]["ControlOut"] | null;
             entity: components["schemas"]["Named"] | null;
+            /**
+             * Is Near
+             * @default false
+             */
+            is_near: boolean;
             /** Lead S */
             lead_s: number;
             /** P */
@@ -1132,6 +1277,10 @@ export interface components {
         };
         /** Me */
         Me: {
+            /** May Administer */
+            may_administer: boolean;
+            /** May Respond */
+            may_respond: boolean;
             /** Name */
             name: string;
             /** Role */
@@ -1316,6 +1465,32 @@ export interface components {
             /** Service */
             service: string;
         };
+        /**
+         * PartRow
+         * @description A version or a host of a service, beside the others.
+         */
+        PartRow: {
+            focus: components["schemas"]["Figures"];
+            /** Name */
+            name: string;
+            reference: components["schemas"]["Figures"];
+        };
+        /**
+         * PartnerOut
+         * @description A value without which another does no harm.
+         */
+        PartnerOut: {
+            /** Excess With */
+            excess_with: number;
+            /** Excess Without */
+            excess_without: number;
+            /** Key */
+            key: string;
+            /** Service */
+            service: string;
+            /** Value */
+            value: string;
+        };
         /** PathPart */
         PathPart: {
             /** Calls */
@@ -1394,12 +1569,16 @@ export interface components {
             focus: components["schemas"]["WindowOut"];
             /** High */
             high: (number | null)[];
+            /** Is All */
+            is_all: boolean;
             /** Label */
             label: string;
             /** Low */
             low: (number | null)[];
             /** Newest */
             newest: string | null;
+            /** Oldest */
+            oldest: string | null;
             reference: components["schemas"]["WindowOut"];
             /** Samples */
             samples: number[];
@@ -1502,6 +1681,17 @@ export interface components {
             /** Step S */
             step_s: number;
         };
+        /** ServiceFigures */
+        ServiceFigures: {
+            /** Failed Share */
+            failed_share: number | null;
+            /** P95 */
+            p95: number | null;
+            /** Rate */
+            rate: number;
+            /** Requests */
+            requests: number;
+        };
         /** ServiceHealth */
         ServiceHealth: {
             /** Bits */
@@ -1522,13 +1712,37 @@ export interface components {
             reference: components["schemas"]["Figures"];
             /** Service */
             service: string;
+            /** Signal */
+            signal: string | null;
             /** Since */
             since: string | null;
             /** Traffic Share */
             traffic_share: number;
         };
+        /**
+         * ServiceRow
+         * @description A service in the table of all; without health and figures where it serves no requests.
+         */
+        ServiceRow: {
+            focus: components["schemas"]["ServiceFigures"] | null;
+            /** Health */
+            health: string | null;
+            /** Newest */
+            newest: string;
+            reference: components["schemas"]["ServiceFigures"] | null;
+            /** Sends */
+            sends: string[];
+            /** Service */
+            service: string;
+            /** Since */
+            since: string | null;
+        };
         /** ServiceView */
         ServiceView: {
+            /** By Host */
+            by_host: components["schemas"]["PartRow"][];
+            /** By Version */
+            by_version: components["schemas"]["PartRow"][];
             /** Called By */
             called_by: components["schemas"]["CallRow"][];
             /** Calls */
@@ -1539,6 +1753,7 @@ export interface components {
             focus: components["schemas"]["Figures"];
             /** Health */
             health: string;
+            in_all: components["schemas"]["InAll"];
             /** Instances */
             instances: components["schemas"]["InstanceRow"][];
             /** Operations */
@@ -1546,8 +1761,12 @@ export interface components {
             reference: components["schemas"]["Figures"];
             /** Service */
             service: string;
+            /** Signal */
+            signal: string | null;
             /** Since */
             since: string | null;
+            /** Statuses */
+            statuses: components["schemas"]["StatusRow"][];
             /** Versions */
             versions: string[];
         };
@@ -1663,6 +1882,7 @@ export interface components {
             explains: number;
             /** Key */
             key: string;
+            only_with?: components["schemas"]["PartnerOut"] | null;
             /** Others */
             others: string;
             /** P */
@@ -1679,6 +1899,23 @@ export interface components {
             share_normal: number;
             /** Value */
             value: string;
+        };
+        /**
+         * StatusRow
+         * @description How requests ended: the exact status code where there is one; a second in each window.
+         */
+        StatusRow: {
+            /** Code */
+            code: number | null;
+            /** Focus Rate */
+            focus_rate: number;
+            /**
+             * Outcome
+             * @enum {string}
+             */
+            outcome: "ok" | "client error" | "error";
+            /** Reference Rate */
+            reference_rate: number;
         };
         /**
          * Step
@@ -1874,6 +2111,28 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    wirbel_explore_api_get_arrived: {
+        parameters: {
+            query?: {
+                environment?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Arrived"][];
+                };
+            };
+        };
+    };
     wirbel_explore_api_get_breakdown: {
         parameters: {
             query: {
@@ -1883,6 +2142,7 @@ export interface operations {
                 version?: string | null;
                 instance?: string | null;
                 outcome?: ("ok" | "client error" | "error") | null;
+                status?: number | null;
                 slower_than_s?: number | null;
                 faster_than_s?: number | null;
                 /** @description ATTRIBUTE=VALUE; a request must have them all */
@@ -1893,6 +2153,7 @@ export interface operations {
                 reference_to: string;
                 start?: string | null;
                 end?: string | null;
+                last_s?: number | null;
                 environment?: string | null;
             };
             header?: never;
@@ -1977,6 +2238,45 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Practice"];
+                };
+            };
+        };
+    };
+    wirbel_explore_api_get_distribution: {
+        parameters: {
+            query: {
+                service?: string | null;
+                operation?: string | null;
+                version?: string | null;
+                instance?: string | null;
+                outcome?: ("ok" | "client error" | "error") | null;
+                status?: number | null;
+                slower_than_s?: number | null;
+                faster_than_s?: number | null;
+                /** @description ATTRIBUTE=VALUE; a request must have them all */
+                carrying?: string[];
+                focus_from: string;
+                focus_to: string;
+                reference_from: string;
+                reference_to: string;
+                start?: string | null;
+                end?: string | null;
+                last_s?: number | null;
+                environment?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Distribution"];
                 };
             };
         };
@@ -2236,6 +2536,32 @@ export interface operations {
             };
         };
     };
+    wirbel_explore_api_known_values: {
+        parameters: {
+            query: {
+                attribute: string;
+                start: string;
+                end: string;
+                service?: string | null;
+                environment?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string[];
+                };
+            };
+        };
+    };
     wirbel_explore_api_get_overview: {
         parameters: {
             query: {
@@ -2245,6 +2571,7 @@ export interface operations {
                 reference_to: string;
                 start?: string | null;
                 end?: string | null;
+                last_s?: number | null;
                 environment?: string | null;
             };
             header?: never;
@@ -2332,6 +2659,7 @@ export interface operations {
             query?: {
                 start?: string | null;
                 end?: string | null;
+                last_s?: number | null;
                 service?: string | null;
                 environment?: string | null;
             };
@@ -2356,6 +2684,7 @@ export interface operations {
         parameters: {
             query?: {
                 environment?: string | null;
+                containing?: string | null;
             };
             header?: never;
             path?: never;
@@ -2374,6 +2703,35 @@ export interface operations {
             };
         };
     };
+    wirbel_explore_api_get_services_table: {
+        parameters: {
+            query: {
+                focus_from: string;
+                focus_to: string;
+                reference_from: string;
+                reference_to: string;
+                start?: string | null;
+                end?: string | null;
+                last_s?: number | null;
+                environment?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServiceRow"][];
+                };
+            };
+        };
+    };
     wirbel_explore_api_service: {
         parameters: {
             query: {
@@ -2383,7 +2741,9 @@ export interface operations {
                 reference_to: string;
                 start?: string | null;
                 end?: string | null;
+                last_s?: number | null;
                 environment?: string | null;
+                rows?: number;
             };
             header?: never;
             path: {
@@ -2409,6 +2769,7 @@ export interface operations {
             query?: {
                 start?: string | null;
                 end?: string | null;
+                last_s?: number | null;
                 environment?: string | null;
             };
             header?: never;
@@ -2468,6 +2829,7 @@ export interface operations {
                 reference_to: string;
                 start?: string | null;
                 end?: string | null;
+                last_s?: number | null;
                 environment?: string | null;
                 by?: string | null;
             };
@@ -2606,6 +2968,7 @@ export interface operations {
                 version?: string | null;
                 instance?: string | null;
                 outcome?: ("ok" | "client error" | "error") | null;
+                status?: number | null;
                 slower_than_s?: number | null;
                 faster_than_s?: number | null;
                 /** @description ATTRIBUTE=VALUE; a request must have them all */

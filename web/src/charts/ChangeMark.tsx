@@ -14,6 +14,10 @@ const shapes: Record<string, string> = {
   failover: "M-5 2L5 10M-5 10L5 2",
   manual: "M-4 6A4 4 0 1 0 4 6A4 4 0 1 0 -4 6",
 };
+export interface Axis {
+  (at: number): number;
+  range: () => number[];
+}
 const filled = new Set(["deploy", "rollback"]);
 
 export function changeTitle(change: Change): string {
@@ -22,9 +26,11 @@ export function changeTitle(change: Change): string {
 }
 
 /** One change on a time axis: its kind is told by its shape. Intervals are brackets. */
-export function ChangeMark({ change, x, y }: { change: Change; x: (at: number) => number; y: number }) {
-  const at = x(Date.parse(change.at));
-  const until = change.until ? x(Date.parse(change.until)) : null;
+export function ChangeMark({ change, x, y }: { change: Change; x: Axis; y: number }) {
+  const [first = 0] = x.range();
+  // What began before the axis does, and still ran on it, is drawn from its edge.
+  const at = Math.max(x(Date.parse(change.at)), first);
+  const until = change.until ? Math.min(x(Date.parse(change.until)), x.range()[1] ?? 0) : null;
   return (
     <g className="change-mark" role="img" aria-label={changeTitle(change)}>
       <title>{changeTitle(change)}</title>

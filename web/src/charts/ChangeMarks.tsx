@@ -1,5 +1,5 @@
 import type { Schemas } from "../api/client";
-import { ChangeMark, changeTitle } from "./ChangeMark";
+import { type Axis, ChangeMark, changeTitle } from "./ChangeMark";
 
 type Change = Schemas["ChangeOut"];
 
@@ -25,7 +25,7 @@ export function together(changes: Change[], x: (at: number) => number): Change[]
 
 interface Props {
   changes: Change[];
-  x: (at: number) => number;
+  x: Axis;
   y: number;
 }
 

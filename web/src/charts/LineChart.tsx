@@ -3,7 +3,7 @@ import { line } from "d3-shape";
 import type { Schemas } from "../api/client";
 import type { Windows } from "../frame/scope";
 import { quantity } from "../shared/format";
-import { GridLine, largest, ticksOf } from "./axis";
+import { GridLine, largest, nothing, ticksOf } from "./axis";
 import { TimeChart } from "./TimeChart";
 
 interface LineChartProps {
@@ -28,6 +28,8 @@ export function LineChart({ title, series, windows, changes }: LineChartProps) {
       step_s={series.step_s}
       count={values.length}
       height={HEIGHT}
+      isEmpty={nothing(values)}
+      known={(index) => values[index] != null}
       windows={windows}
       changes={changes}
       legend={(index) => say(values[index])}

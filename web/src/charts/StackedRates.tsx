@@ -1,7 +1,7 @@
 import { scaleSqrt } from "d3-scale";
 import { area } from "d3-shape";
 import { significant } from "../shared/format";
-import { GridLine, largest, ticksOf } from "./axis";
+import { GridLine, largest, nothing, ticksOf } from "./axis";
 import type { Values } from "./Band";
 import { type Drawing, TimeChart } from "./TimeChart";
 
@@ -49,6 +49,7 @@ export function StackedRates<Name extends string>({ lines, colours, ...chart }: 
     <TimeChart
       {...chart}
       height={150}
+      isEmpty={nothing(...lines.map((one) => one.values))}
       legend={(i) =>
         lines.map((one) => (
           <span key={one.name} className="ml-3">

@@ -1,10 +1,10 @@
 import type { ScaleTime } from "d3-scale";
-import { scaleTime } from "d3-scale";
-import { type ReactNode, useState } from "react";
+import type { ReactNode } from "react";
 import type { Schemas } from "../api/client";
 import type { Span, Windows } from "../frame/scope";
-import { clock, clockOrDay } from "../shared/format";
+import { clockOrDay, moment } from "../shared/format";
 import { useWidth } from "../shared/useWidth";
+import { timeScale } from "../shared/zone";
 import { ChangeMarks } from "./ChangeMarks";
 import { useCursor } from "./cursor";
 import { useTimeBrush } from "./TimeBrush";
@@ -21,7 +21,7 @@ export interface Drawing {
 
 interface TimeChartProps {
   title: ReactNode;
-  /** What the legend says about the minute under the cursor (or the last one). */
+  /** What the legend says about the point under the cursor, or the last one of the focus. */
   legend: (index: number) => ReactNode;
   start: string;
   step_s: number;
@@ -30,7 +30,11 @@ interface TimeChartProps {
   windows: Windows;
   changes: Schemas["ChangeOut"][];
   draw: (drawing: Drawing) => ReactNode;
-  onCause?: (span: Span) => void;
+  onCause?: ((span: Span) => void) | undefined;
+  /** Whether anything is known of a point: the legend tells the last such of the focus. */
+  known?: (index: number) => boolean;
+  /** Nothing is known of this time: there is no axis either. */
+  isEmpty?: boolean;
   label: string;
 }
 
@@ -41,14 +45,16 @@ const MARKS = 18;
 export function TimeChart(props: TimeChartProps) {
   const [ref, width] = useWidth<HTMLDivElement>(680);
   const [cursor, setCursor] = useCursor();
-  const [hovered, setHovered] = useState(false);
   const start = Date.parse(props.start);
   const end = start + props.count * props.step_s * 1000;
   const right = width - 34;
-  const x = scaleTime([start, end], [LEFT, right]);
+  const x = timeScale([start, end], [LEFT, right]);
   const bottom = props.height - 18;
-  const index = (time: number | null) =>
-    time === null || time < start || time > end ? props.count - 2 : Math.floor((time - start) / (props.step_s * 1000));
+  const step = props.step_s * 1000;
+  const inside = cursor !== null && cursor >= start && cursor < end;
+  const last = Math.min(props.count - 1, Math.floor((Math.min(props.windows.focus.end, end) - 1 - start) / step));
+  const known = props.known ? Array.from({ length: last + 1 }, (_, n) => last - n).find(props.known) : last;
+  const shown = Math.max(0, inside ? Math.floor((cursor - start) / step) : (known ?? last));
   const brush = useTimeBrush({
     left: LEFT,
     right,
@@ -56,15 +62,18 @@ export function TimeChart(props: TimeChartProps) {
     timeAt: (px) => x.invert(px).getTime(),
     onCause: props.onCause,
   });
-  const inside = cursor !== null && cursor >= start && cursor <= end;
-  const shown = Math.max(0, index(inside ? cursor : null));
   return (
     <section ref={ref} className="relative mb-2" aria-label={props.label}>
       <div className="flex items-baseline justify-between gap-3">
         <div className="font-bold">{props.title}</div>
         <div className="text-second">
-          {hovered || inside ? `at ${clock(start + shown * props.step_s * 1000)} ` : ""}
-          {props.legend(shown)}
+          {props.isEmpty ? (
+            ""
+          ) : (
+            <>
+              {moment(start + shown * step)} {props.legend(shown)}
+            </>
+          )}
         </div>
       </div>
       <svg
@@ -73,23 +82,23 @@ export function TimeChart(props: TimeChartProps) {
         className="block"
         role="img"
         aria-label={props.label}
-        onPointerMove={(event) => {
-          setHovered(true);
-          setCursor(x.invert(event.nativeEvent.offsetX).getTime());
-        }}
-        onPointerLeave={() => {
-          setHovered(false);
-          setCursor(null);
-        }}
+        onPointerMove={(event) => setCursor(x.invert(event.nativeEvent.offsetX).getTime())}
+        onPointerLeave={() => setCursor(null)}
       >
-        {props.draw({
-          x,
-          at: (i) => x(start + (i + 0.5) * props.step_s * 1000),
-          top: MARKS,
-          bottom,
-          left: LEFT,
-          right,
-        })}
+        {props.isEmpty && (
+          <text x={(LEFT + right) / 2} y={(MARKS + bottom) / 2 + 4} textAnchor="middle">
+            nothing was sent in this time
+          </text>
+        )}
+        {!props.isEmpty &&
+          props.draw({
+            x,
+            at: (i) => x(start + (i + 0.5) * props.step_s * 1000),
+            top: MARKS,
+            bottom,
+            left: LEFT,
+            right,
+          })}
         {(["reference", "focus"] as const).map((name) => (
           <g key={name} stroke={name === "focus" ? "var(--rust)" : "var(--kelp)"} strokeWidth="1.4">
             {[props.windows[name].start, props.windows[name].end].map((time) =>
@@ -103,7 +112,7 @@ export function TimeChart(props: TimeChartProps) {
           </text>
         ))}
         {brush.layer}
-        <ChangeMarks changes={props.changes.filter((change) => Date.parse(change.at) >= start)} x={x} y={3} />
+        <ChangeMarks changes={props.changes} x={x} y={3} />
         {inside && cursor !== null && (
           <path d={`M${x(cursor)} 0V${bottom}`} stroke="var(--second)" pointerEvents="none" />
         )}

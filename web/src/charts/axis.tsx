@@ -1,6 +1,23 @@
 import type { Values } from "./Band";
 
-export const largest = (...lists: Values[]) => Math.max(...lists.flat().map((value) => value ?? 0), 1e-9);
+/** The top of an axis from zero; one where nothing is more than zero. */
+export const largest = (...lists: Values[]): number => Math.max(...lists.flat().map((value) => value ?? 0)) || 1;
+
+export const nothing = (...lists: Values[]): boolean => lists.every((values) => values.every((value) => value == null));
+
+const MANTISSAS = [1, 2, 5];
+
+/** Ticks of a logarithmic axis: 1, 2 and 5 of each power of ten; of a range too narrow for two of them, `linear` ones. */
+export function logTicks([low = 1, high = 1]: number[], linear: number[]): number[] {
+  const powers = Array.from(
+    { length: Math.ceil(Math.log10(high)) - Math.floor(Math.log10(low)) + 1 },
+    (_, n) => n + Math.floor(Math.log10(low)),
+  );
+  const ticks = powers
+    .flatMap((power) => MANTISSAS.map((mantissa) => Number(`${mantissa}e${power}`)))
+    .filter((tick) => tick >= low && tick <= high);
+  return ticks.length > 1 ? ticks : linear;
+}
 
 /** Those ticks of an axis that leave so many pixels between each other. */
 export function ticksOf(ticks: number[], y: (value: number) => number, room: number): number[] {

@@ -1,8 +1,10 @@
-import { useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Command } from "cmdk";
-import { useEffect, useRef, useState } from "react";
-import { useLocation, useNavigate } from "react-router";
+import { useRef, useState } from "react";
+import { useNavigate } from "react-router";
 import { client, take } from "../api/client";
+import { toService } from "../views/places";
+import { type Place, useJump } from "./jump";
 
 const views = [
   ["Overview", "/"],
@@ -10,48 +12,42 @@ const views = [
   ["Traces", "/traces"],
   ["Changes", "/changes"],
   ["Inquiries", "/inquiries"],
+  ["Intake", "/intake"],
 ] as const;
+const MOST = 40; // services that are offered
 const TRACE = /^[0-9a-f]{32}$/;
 
 /** Goes to a service, a view or a trace by its id. `/` leads here from anywhere. */
 export function CommandField() {
   const navigate = useNavigate();
-  const { search } = useLocation();
+  const jump = useJump();
   const [open, setOpen] = useState(false);
   const [text, setText] = useState("");
   const input = useRef<HTMLInputElement>(null);
   const services = useQuery({
-    queryKey: ["services"],
-    queryFn: () => take(client.GET("/api/services")),
+    queryKey: ["services", text.trim()],
+    queryFn: ({ signal }) =>
+      take(client.GET("/api/services", { signal, params: { query: { containing: text.trim() || null } } })),
     enabled: open,
+    placeholderData: keepPreviousData,
   });
-  useEffect(() => {
-    const onKey = (event: KeyboardEvent) => {
-      const typing = event.target instanceof HTMLElement && event.target.closest("input, select, textarea");
-      if (event.key === "/" && !typing && !event.ctrlKey && !event.metaKey) {
-        event.preventDefault();
-        input.current?.focus();
-      }
-    };
-    window.addEventListener("keydown", onKey);
-    return () => window.removeEventListener("keydown", onKey);
-  }, []);
-  const go = (pathname: string) => {
+  const go = (to: Place | string) => {
     setText("");
     setOpen(false);
     input.current?.blur();
-    void navigate({ pathname, search });
+    void navigate(jump(to));
   };
   const item = "cursor-pointer px-3 py-1 data-[selected=true]:bg-ground";
   const trace = text.trim().toLowerCase();
   return (
     <Command
-      className="relative w-[400px]"
+      className="relative w-[400px] min-w-40 shrink"
       label="Go to"
       onKeyDown={(event) => event.key === "Escape" && input.current?.blur()}
     >
       <Command.Input
         ref={input}
+        data-command-field
         value={text}
         onValueChange={setText}
         onFocus={() => setOpen(true)}
@@ -70,16 +66,14 @@ export function CommandField() {
               trace {trace}
             </Command.Item>
           )}
-          {services.data?.map((name) => (
-            <Command.Item
-              key={name}
-              className={item}
-              value={`service ${name}`}
-              onSelect={() => go(`/services/${encodeURIComponent(name)}`)}
-            >
+          {services.data?.slice(0, MOST).map((name) => (
+            <Command.Item key={name} className={item} value={`service ${name}`} onSelect={() => go(toService(name))}>
               <span className="text-second">service</span> {name}
             </Command.Item>
           ))}
+          {(services.data?.length ?? 0) > MOST && (
+            <p className="px-3 py-1 text-second">and more services: type more of the name</p>
+          )}
           {views.map(([name, to]) => (
             <Command.Item key={to} className={item} value={`view ${name}`} onSelect={() => go(to)}>
               <span className="text-second">view</span> {name}

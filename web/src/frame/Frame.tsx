@@ -1,21 +1,42 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { DropdownMenu } from "radix-ui";
 import { useEffect, useState } from "react";
-import { NavLink, Outlet, useLocation, useMatch } from "react-router";
+import { NavLink, Outlet, useMatch, useOutletContext } from "react-router";
 import { client, type Schemas, take } from "../api/client";
-import { ago } from "../shared/format";
+import { FromBefore, useStale } from "../shared/FromBefore";
+import { age, dayAndClock } from "../shared/format";
+import { rangeAround, useInquiry, windowsOf } from "../shared/inquiries";
+import { Waiting } from "../shared/Waiting";
 import { usePractice } from "../views/practice/Practice";
 import { CommandField } from "./CommandField";
+import { FrameSearch, useJump } from "./jump";
 import { Keys } from "./Keys";
-import { Ribbon } from "./Ribbon";
-import { useLive, useRibbon, useScope, type Windows } from "./scope";
+import { Ribbon as TimeRibbon } from "./Ribbon";
+import { inFrame, type Own, type Ribbon, spanOf, useLive, useRibbon, useScope, type Windows } from "./scope";
 import { setTheme, theme } from "./theme";
 
 /** What a view gets from the frame. */
 export interface FrameContext {
-  windows: Windows;
-  ribbon: Schemas["Ribbon"];
+  /** Null until the server has proposed some; see {@link Compared}. */
+  windows: Windows | null;
+  ribbon: Ribbon | null;
   me: Schemas["Me"];
+}
+
+/** What a view gets that compares two windows. */
+export interface ComparedContext extends FrameContext {
+  windows: Windows;
+}
+
+/** Views that compare windows wait until there are some; no ribbon does not mean no view. */
+export function Compared() {
+  const frame = useOutletContext<FrameContext>();
+  const { windows } = frame;
+  return windows ? (
+    <Outlet context={{ ...frame, windows } satisfies ComparedContext} />
+  ) : (
+    <Waiting error={null} what="the time ribbon" />
+  );
 }
 
 type Group = [string, [string, string][]];
@@ -36,73 +57,103 @@ const views: Group[] = [
 
 export function Frame({ me }: { me: Schemas["Me"] }) {
   const [scope, setScope] = useScope();
-  const { search } = useLocation();
-  const service = useMatch("/services/:name")?.params.name ?? null;
-  const { ribbon, windows, error } = useRibbon(service);
-  const live = useLive(scope.range === null);
+  const own = useOwn();
+  const { ribbon, windows, range, query, queryKey } = useRibbon(own);
+  const stale = useStale(query, [own.service, range, scope.last, scope.environment]);
+  const following = range === null;
+  const live = useLive(following);
   const hasPractice = Boolean(usePractice().data);
+  // From an inquiry its windows go along, as they are what is looked at there.
+  const follows = inFrame(own.windows ? { ...scope, range, ...onlySpans(windows) } : scope);
+  const chosen = scope.focus !== null || scope.reference !== null;
   return (
-    <div className="flex min-h-screen flex-col">
-      <header className="flex h-11 items-center gap-5 border-b border-line px-4">
-        <NavLink
-          to={{ pathname: "/", search }}
-          className="flex items-center gap-2 text-[17px] font-bold hover:no-underline"
-        >
-          <Whirl /> Wirbel
-        </NavLink>
-        <Environment found={ribbon?.environments ?? []} />
-        <CommandField />
-        <div className="ml-auto flex items-center gap-5">
-          {windows?.chosen && (
-            <button
-              type="button"
-              className="text-second underline"
-              onClick={() => void setScope({ focus: null, reference: null })}
-            >
-              reset windows
-            </button>
-          )}
-          {scope.range && (
-            <button type="button" className="text-second underline" onClick={() => void setScope({ range: null })}>
-              back to live
-            </button>
-          )}
-          <Freshness newest={ribbon?.newest ?? null} following={scope.range === null} live={live} />
-          <Keys />
-          <PersonMenu me={me} />
+    <FrameSearch value={follows}>
+      <div className="flex min-h-screen flex-col">
+        <header className="flex h-11 items-center gap-5 border-b border-line px-4">
+          <HomeLink />
+          <Environment found={ribbon?.environments ?? []} />
+          <CommandField />
+          <div className="ml-auto flex items-center gap-5">
+            {chosen && (
+              <button
+                type="button"
+                className="text-second underline"
+                onClick={() => void setScope({ focus: null, reference: null })}
+              >
+                reset windows
+              </button>
+            )}
+            {scope.range && (
+              <button type="button" className="text-second underline" onClick={() => void setScope({ range: null })}>
+                back to live
+              </button>
+            )}
+            <Freshness newest={ribbon?.newest ?? null} following={following} live={live} />
+            <Keys shown={range ?? (ribbon && spanOf(ribbon))} />
+            <PersonMenu me={me} />
+          </div>
+        </header>
+        {ribbon && windows ? (
+          <FromBefore stale={stale} queryKey={queryKey} what="the ribbon">
+            <TimeRibbon data={ribbon} windows={windows} shown={range ?? spanOf(ribbon)} following={following} />
+          </FromBefore>
+        ) : (
+          <div role="status" className="h-[84px] border-b border-ink px-4 py-3 text-second">
+            {query.error ? `No ribbon: ${query.error.message}` : "Reading the ribbon…"}
+          </div>
+        )}
+        <div className="flex flex-1">
+          <nav aria-label="Views" className="w-[132px] shrink-0 border-r border-line pt-6">
+            {[...views, ...(hasPractice ? [PRACTICE] : [])].map(([group, links]) => (
+              <Views key={group} group={group} links={links} />
+            ))}
+          </nav>
+          <main className="min-w-0 flex-1 px-5 py-3">
+            <Outlet context={{ ribbon, windows, me } satisfies FrameContext} />
+          </main>
         </div>
-      </header>
-      {ribbon && windows ? (
-        <Ribbon data={ribbon} windows={windows} />
-      ) : (
-        <div className="h-[84px] border-b border-ink px-4 py-3 text-second">
-          {error ? error.message : "Reading the last six hours…"}
-        </div>
-      )}
-      <div className="flex flex-1">
-        <nav aria-label="Views" className="w-[132px] shrink-0 border-r border-line pt-6">
-          {[...views, ...(hasPractice ? [PRACTICE] : [])].map(([group, links]) => (
-            <div key={group} className="mb-4">
-              <div className="px-4 text-[12px] font-semibold tracking-wide text-second">{group}</div>
-              {links.map(([name, to]) => (
-                <NavLink
-                  key={to}
-                  to={{ pathname: to, search }}
-                  end={to === "/"}
-                  className={({ isActive }) =>
-                    `block border-l-[3px] px-[13px] py-[2px] ${isActive ? "border-ink font-bold" : "border-transparent"}`
-                  }
-                >
-                  {name}
-                </NavLink>
-              ))}
-            </div>
-          ))}
-        </nav>
-        <main className="min-w-0 flex-1 px-5 py-3">
-          {ribbon && windows && <Outlet context={{ ribbon, windows, me } satisfies FrameContext} />}
-        </main>
       </div>
+    </FrameSearch>
+  );
+}
+
+/** What the view at this address is about, if it has windows of its own or one service. */
+function useOwn(): Own {
+  const service = useMatch("/services/:name")?.params.name ?? null;
+  const inquiry = useInquiry(useMatch("/inquiries/:id")?.params.id).data;
+  if (!inquiry) return { service, range: null, windows: null };
+  const windows = windowsOf(inquiry);
+  return { service: inquiry.symptom.service, range: rangeAround(windows), windows };
+}
+
+const onlySpans = (windows: Windows | null) => (windows ? { focus: windows.focus, reference: windows.reference } : {});
+
+function HomeLink() {
+  const jump = useJump();
+  return (
+    <NavLink to={jump("/")} className="flex items-center gap-2 text-[17px] font-bold hover:no-underline">
+      <Whirl /> Wirbel
+    </NavLink>
+  );
+}
+
+function Views({ group, links }: { group: string; links: [string, string][] }) {
+  const jump = useJump();
+  return (
+    <div className="mb-4">
+      <div className="px-4 text-[12px] font-semibold tracking-wide text-second">{group}</div>
+      {links.map(([name, to]) => (
+        <NavLink
+          key={to}
+          to={jump(to)}
+          end={to === "/"}
+          className={({ isActive }) =>
+            `block border-l-[3px] px-[13px] py-[2px] ${isActive ? "border-ink font-bold" : "border-transparent"}`
+          }
+        >
+          {name}
+        </NavLink>
+      ))}
     </div>
   );
 }
@@ -144,25 +195,35 @@ function Environment({ found }: { found: string[] }) {
   );
 }
 
+const SILENT_MS = 3 * 60_000; // without data, while it is followed, that is flagged
+
 function Freshness({ newest, following, live }: { newest: string | null; following: boolean; live: boolean }) {
   const [now, setNow] = useState(Date.now());
   useEffect(() => {
     const timer = window.setInterval(() => setNow(Date.now()), 1000);
     return () => window.clearInterval(timer);
   }, []);
+  const isSilent = following && newest !== null && now - Date.parse(newest) > SILENT_MS;
+  const state = following ? (live ? "live" : "live feed lost, refreshed every 15 s") : "fixed range";
   return (
-    <span className="text-second" title={newest ?? undefined}>
-      <b className="text-ink">{following ? (live ? "live" : "live feed lost, refreshed every 15 s") : "fixed range"}</b>
-      {newest ? ` · last data ${ago(newest, now)}` : " · no data yet"}
+    <span className="whitespace-nowrap text-second" title={newest ? dayAndClock(newest) : undefined}>
+      <b className="text-ink">{state}</b>
+      {" · "}
+      {newest === null ? (
+        "no data yet"
+      ) : isSilent ? (
+        <b className="border border-plum px-1 text-plum">no data for {age(newest, now)}</b>
+      ) : (
+        `last data ${age(newest, now)} ago`
+      )}
     </span>
   );
 }
 
 function PersonMenu({ me }: { me: Schemas["Me"] }) {
-  const queries = useQueryClient();
   const signOut = async () => {
     await take(client.DELETE("/api/session"));
-    await queries.resetQueries({ queryKey: ["me"] });
+    window.location.assign("/"); // forgets all that was read
   };
   const item = "block w-full cursor-pointer px-3 py-1 text-left outline-none data-[highlighted]:bg-ground";
   return (

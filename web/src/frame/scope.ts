@@ -1,5 +1,5 @@
 import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
-import { createParser, useQueryStates } from "nuqs";
+import { createParser, createSerializer, useQueryStates } from "nuqs";
 import { useEffect, useState } from "react";
 import { client, type Schemas, take } from "../api/client";
 
@@ -21,15 +21,29 @@ const asSpan = createParser<Span>({
   eq: (a, b) => a.start === b.start && a.end === b.end,
 });
 
+const LENGTHS: Record<string, number> = { m: 60, h: 3600, d: 86_400 };
+
 /** An empty name in a link means no name: everything. */
 const asName = createParser<string>({ parse: (text) => text || null, serialize: (value) => value });
 
-/** What the whole frame obeys, all of it in the address: range (absent: follow now), windows, environment. */
+/** `last=2h`: a live range of another length than the usual one. */
+const asLength = createParser<number>({
+  parse(text) {
+    const found = /^(\d{1,4})(m|h|d)$/.exec(text);
+    return found ? Number(found[1]) * (LENGTHS[found[2] ?? ""] ?? 0) || null : null;
+  },
+  serialize: (seconds) => {
+    const [unit, size] = Object.entries(LENGTHS).findLast(([, size]) => seconds % size === 0) ?? ["m", 60];
+    return `${Math.round(seconds / size)}${unit}`;
+  },
+});
+
+const frameState = { range: asSpan, last: asLength, focus: asSpan, reference: asSpan, environment: asName };
+export const inFrame = createSerializer(frameState);
+
+/** What the whole frame obeys, all of it in the address: range (absent: live, the last so much), windows, environment. */
 export function useScope() {
-  return useQueryStates(
-    { range: asSpan, focus: asSpan, reference: asSpan, environment: asName },
-    { history: "replace", shallow: true },
-  );
+  return useQueryStates(frameState, { history: "replace", shallow: true });
 }
 
 export type Ribbon = Schemas["Ribbon"];
@@ -46,31 +60,56 @@ export const spanOf = (window: Schemas["WindowOut"]): Span => ({
   end: Date.parse(window.end),
 });
 
-/** The ribbon's signal, and the windows in force: those in the address, else those proposed. */
-export function useRibbon(service: string | null) {
+/** What a view shows that has a question of its own: an inquiry. The address comes before it. */
+export interface Own {
+  service: string | null;
+  range: Span | null;
+  windows: Windows | null;
+}
+
+const MINUTE = 60_000;
+
+/** Windows where the server proposes none: the last half hour of the range, and the hour and a half before it. */
+function unproposed(range: Span | null): Omit<Windows, "chosen"> {
+  const end = Math.floor((range?.end ?? Date.now()) / MINUTE) * MINUTE;
+  const middle = end - 30 * MINUTE;
+  return { focus: { start: middle, end }, reference: { start: middle - 90 * MINUTE, end: middle } };
+}
+
+/** The ribbon's signal, and the windows in force: those in the address, else the view's own, else those proposed. */
+export function useRibbon(own: Own) {
   const [scope] = useScope();
+  const range = scope.range ?? own.range;
+  const reach = { range, last: scope.last };
+  const queryKey = ["ribbon", own.service, reach, scope.environment];
   const query = useQuery({
-    queryKey: ["ribbon", service, scope.range, scope.environment],
-    queryFn: () =>
+    queryKey,
+    queryFn: ({ signal }) =>
       take(
         client.GET("/api/ribbon", {
-          params: { query: { ...rangeQuery(scope.range), service, environment: scope.environment } },
+          signal,
+          params: { query: { ...rangeQuery(reach), service: own.service, environment: scope.environment } },
         }),
       ),
     placeholderData: keepPreviousData,
   });
-  const windows: Windows | null = query.data
-    ? {
-        focus: scope.focus ?? spanOf(query.data.focus),
-        reference: scope.reference ?? spanOf(query.data.reference),
-        chosen: scope.focus !== null || scope.reference !== null,
-      }
-    : null;
-  return { ribbon: query.data, windows, error: query.error };
+  const { data } = query;
+  const proposed = data ? { focus: spanOf(data.focus), reference: spanOf(data.reference) } : null;
+  const base = own.windows ?? proposed ?? (query.error ? unproposed(range) : null);
+  const windows: Windows | null = base && {
+    focus: scope.focus ?? base.focus,
+    reference: scope.reference ?? base.reference,
+    chosen: own.windows !== null || scope.focus !== null || scope.reference !== null,
+  };
+  return { ribbon: data ?? null, windows, range, query, queryKey };
 }
 
-export function rangeQuery(range: Span | null): { start?: string; end?: string } {
-  return range ? { start: stamp(range.start), end: stamp(range.end) } : {};
+/** What is drawn, as the API asks for it: a fixed range, or the last so much, or what the server finds fitting. */
+export type Reach = { range: Span | null; last: number | null };
+
+export function rangeQuery({ range, last }: Reach): { start?: string; end?: string; last_s?: number } {
+  if (range) return { start: stamp(range.start), end: stamp(range.end) };
+  return last ? { last_s: last } : {};
 }
 
 export function windowsQuery(windows: Windows) {

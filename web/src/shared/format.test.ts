@@ -7,6 +7,7 @@ test("three significant digits without trailing zeros", () => {
   expect(significant(5)).toBe("5");
   expect(significant(0.05)).toBe("0.05");
   expect(significant(9480.4)).toBe("9\u202f480");
+  expect(significant(999.7)).toBe("1\u202f000");
 });
 
 test("a duration takes the unit that fits, and a missing one is not zero", () => {

@@ -1,9 +1,10 @@
 /** Numbers and times as people read them. Only how they look is decided here; values come from the API. */
 import type { Schemas } from "../api/client";
+import { zoneName } from "./zone";
 
 export function significant(value: number, digits = 3): string {
   if (value === 0) return "0";
-  const size = Math.abs(value);
+  const size = Number(Math.abs(value).toPrecision(digits)); // 999.7 is 1000 in three digits
   if (size >= Math.min(1000, 10 ** digits))
     return Math.round(value)
       .toString()
@@ -70,31 +71,48 @@ export function quantity(value: number, unit: string): string {
   return `${significant(value)} ${unit}`;
 }
 
-const clockFormat = new Intl.DateTimeFormat("en-GB", { hour: "2-digit", minute: "2-digit", hourCycle: "h23" });
-const secondsFormat = new Intl.DateTimeFormat("en-GB", {
-  hour: "2-digit",
-  minute: "2-digit",
-  second: "2-digit",
-  hourCycle: "h23",
-});
-const dayFormat = new Intl.DateTimeFormat("en-CA");
+type Form = "clock" | "seconds" | "day" | "shortDay";
+const two = { hour: "2-digit", minute: "2-digit", hourCycle: "h23" } as const;
+const FORMS: Record<Form, [string, Intl.DateTimeFormatOptions]> = {
+  clock: ["en-GB", two],
+  seconds: ["en-GB", { ...two, second: "2-digit" }],
+  day: ["en-CA", { year: "numeric", month: "2-digit", day: "2-digit" }],
+  shortDay: ["en-GB", { day: "numeric", month: "short" }],
+};
+const made = new Map<string, Intl.DateTimeFormat>();
 
-export const clock = (at: number | string): string => clockFormat.format(new Date(at));
-const shortDay = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "short" });
-export const clockSeconds = (at: number | string): string => secondsFormat.format(new Date(at));
+function formatted(form: Form, at: number | string): string {
+  const key = `${form} ${zoneName()}`;
+  let format = made.get(key);
+  if (!format) {
+    const [language, options] = FORMS[form];
+    format = new Intl.DateTimeFormat(language, { ...options, timeZone: zoneName() });
+    made.set(key, format);
+  }
+  return format.format(new Date(at));
+}
+
+export const clock = (at: number | string): string => formatted("clock", at);
+export const clockSeconds = (at: number | string): string => formatted("seconds", at);
+export const day = (at: number | string): string => formatted("day", at);
 /** The time of day, with seconds between whole minutes; at midnight the day that begins, so that an axis over days can be read. */
 export function clockOrDay(at: number): string {
   if (at % 60_000) return clockSeconds(at);
-  return clock(at) === "00:00" ? shortDay.format(new Date(at)) : clock(at);
+  return clock(at) === "00:00" ? shortDay(at) : clock(at);
 }
-export const shortDayAndClock = (at: string): string => `${shortDay.format(new Date(at))} ${clock(at)}`;
-export const dayAndClock = (at: string): string => `${dayFormat.format(new Date(at))} ${clockSeconds(at)}`;
+export const shortDay = (at: number | string): string => formatted("shortDay", at);
+export const shortDayAndClock = (at: number | string): string => `${shortDay(at)} ${clock(at)}`;
+export const dayAndClock = (at: number | string): string => `${day(at)} ${clockSeconds(at)}`;
 
-/** The zone of all times of day shown, such as +01:00. */
-export function zone(): string {
-  const minutes = -new Date().getTimezoneOffset();
-  const two = (n: number) => String(Math.abs(n)).padStart(2, "0");
-  return `${minutes < 0 ? "−" : "+"}${two(Math.trunc(minutes / 60))}:${two(minutes % 60)}`;
+/** A time with seconds, and its day if that is not today's. */
+export const moment = (at: number | string): string =>
+  day(at) === day(Date.now()) ? clockSeconds(at) : dayAndClock(at);
+
+/** A window in words; with the day if it is not today's, with both where it spans some. */
+export function between({ start, end }: { start: number; end: number }): string {
+  if (day(start) !== day(end)) return `${shortDayAndClock(start)} – ${shortDayAndClock(end)}`;
+  const times = `${clock(start)} – ${clock(end)}`;
+  return day(start) === day(Date.now()) ? times : `${shortDay(start)} ${times}`;
 }
 
 /** Sizes in decimal units. */
@@ -112,7 +130,7 @@ export function span(seconds: number): string {
   return `${significant(size / 86400, 2)} d`;
 }
 
-/** An age in words. */
-export function ago(at: string, now: number): string {
-  return `${span(Math.max(0, (now - Date.parse(at)) / 1000))} ago`;
+/** How long ago something was, in words. */
+export function age(at: string, now: number): string {
+  return span(Math.max(0, (now - Date.parse(at)) / 1000));
 }

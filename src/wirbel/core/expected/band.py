@@ -81,17 +81,56 @@ class Memory:
         return cls(max(round(WINDOW_S / step_s), MIN_WINDOW), max(1, round(STRIDE_S / step_s)), max(-(-NEEDED_S // round(step_s)), MIN_NEEDED))
 
 
-def expected_band(series: Series) -> Band:
-    """The band of each row of ``series``.
+@dataclass(frozen=True)
+class Learned:
+    """What was expected at each point of a grid, shape (entities, points) each, in the scale in which it is judged."""
+
+    location: Floats
+    scale: Floats
+    typical_n: Floats
+    learning: npt.NDArray[np.bool_]
+
+    def at(self, points: npt.NDArray[np.int64]) -> Learned:
+        return Learned(self.location[:, points], self.scale[:, points], self.typical_n[:, points], self.learning[:, points])
+
+
+def expected_band(series: Series, past: Series | None = None) -> Band:
+    """The band of each row of ``series``; learned from ``past``, the same measure of the same entities over a longer time, in steps at least as long.
 
     Latencies, rates and counts by their logarithm (log(1e-6 + x)), shares and levels as they are. A value
     that is not known neither teaches nor surprises. Half of the spread is taken as noise of the sample: a value with
     fewer records behind it than usual is expected to scatter more.
     """
     logarithmic = series.kind in LOGARITHMIC
+    learned = _learned(series)
+    if past is not None:
+        learned = _learned(past).at(np.clip((series.grid.times - past.grid.first) // past.grid.step_ns, 0, past.grid.count - 1))
+    location, learning = learned.location, learned.learning
+    x, n, missing = _judged_as(series)
+    # A minute with fewer requests than usual scatters more: half of the spread is taken as sampling noise.
+    with np.errstate(divide="ignore", invalid="ignore"):
+        inflation = np.sqrt(0.5 + 0.5 * np.clip(learned.typical_n / np.maximum(n, 1.0), 0.25, 50.0))
+    floor = 0.02 if logarithmic else 1e-9  # a perfectly steady series still may move by 2 %
+    spread = np.maximum(learned.scale, floor) * inflation
+    z = stats.t.ppf(0.5 + LEVEL / 2, DEGREES)
+    residual = np.where(missing | learning, 0.0, (x - location) / spread)
+    surprise = np.where(missing | learning, 0.0, -np.log2(np.maximum(2 * stats.t.sf(np.abs(residual), DEGREES), 1e-300)))
+
+    def back(y: Floats) -> Floats:
+        return np.where(learning, np.nan, np.maximum(np.exp(y) - 1e-6, 0.0) if logarithmic else y)
+
+    return Band(series, back(location), back(location - z * spread), back(location + z * spread), np.maximum(surprise, 0.0), learning)
+
+
+def _judged_as(series: Series) -> tuple[Floats, Floats, npt.NDArray[np.bool_]]:
+    """Values in the scale in which they are judged, their sample sizes, and where they are missing."""
     missing = ~series.known
-    x = np.where(missing, 0.0, np.log(1e-6 + np.maximum(series.values, 0)) if logarithmic else series.values)
-    n = np.where(missing, 0.0, series.sample_size)
+    values = np.log(1e-6 + np.maximum(series.values, 0)) if series.kind in LOGARITHMIC else series.values
+    return np.where(missing, 0.0, values), np.where(missing, 0.0, series.sample_size), missing
+
+
+def _learned(series: Series) -> Learned:
+    x, n, _ = _judged_as(series)
     weight = np.minimum(n, 1000.0)
     memory = Memory.of(series.grid.step)
     pad = ((0, 0), (memory.window, 0))
@@ -103,17 +142,4 @@ def expected_band(series: Series) -> Band:
     typical_n = _median(past_n, used)
     known = used.sum(axis=-1)
     known, location, scale, typical_n = (np.repeat(y, memory.stride, axis=1)[:, : x.shape[1]] for y in (known, location, scale, typical_n))
-    learning = known < memory.needed
-    # A minute with fewer requests than usual scatters more: half of the spread is taken as sampling noise.
-    with np.errstate(divide="ignore", invalid="ignore"):
-        inflation = np.sqrt(0.5 + 0.5 * np.clip(typical_n / np.maximum(n, 1.0), 0.25, 50.0))
-    floor = 0.02 if logarithmic else 1e-9  # a perfectly steady series still may move by 2 %
-    spread = np.maximum(scale, floor) * inflation
-    z = stats.t.ppf(0.5 + LEVEL / 2, DEGREES)
-    residual = np.where(missing | learning, 0.0, (x - location) / spread)
-    surprise = np.where(missing | learning, 0.0, -np.log2(np.maximum(2 * stats.t.sf(np.abs(residual), DEGREES), 1e-300)))
-
-    def back(y: Floats) -> Floats:
-        return np.where(learning, np.nan, np.maximum(np.exp(y) - 1e-6, 0.0) if logarithmic else y)
-
-    return Band(series, back(location), back(location - z * spread), back(location + z * spread), np.maximum(surprise, 0.0), learning)
+    return Learned(location, scale, typical_n, known < memory.needed)

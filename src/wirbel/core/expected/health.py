@@ -17,6 +17,7 @@ Floats = npt.NDArray[np.float64]
 FALLEN = 0.5  # of the reference's rate: less than that may be silence
 MOST_BITS = 30.0  # more surprise than this adds nothing to a priority
 MIN_REQUESTS = 20  # in a window, before a verdict
+SIGNALS = {"slow": "latency", "failing": "errors", "silent": "throughput"}
 ALIKE_MINUTES = 10.0  # in a row, of which one tells nothing new about the others
 
 
@@ -25,6 +26,11 @@ class Verdict:
     word: str  # slow, failing, silent, steady, learning
     bits: float
     since: int | None
+
+    @property
+    def signal(self) -> str | None:
+        """The signal that is off; None where nothing stands out."""
+        return SIGNALS.get(self.word)
 
     def priority(self, share: float) -> float:
         """How urgent it is: the surprise times the root of the service's share of the traffic of the busiest."""

@@ -24,6 +24,7 @@ REFERENCE_S = 90 * MINUTE_S  # wanted of a quiet stretch
 LEAST_REFERENCE_S = 10 * MINUTE_S  # of it, where so much is known
 MIN_REFERENCE = 12  # points of it
 GUARD_S = 2 * MINUTE_S  # left free before the departure
+ENDED_S = 3 * MINUTE_S  # without anything heard: what was sent has ended
 DEFAULT_FOCUS_S = 30 * MINUTE_S  # when nothing departs
 
 
@@ -59,13 +60,17 @@ def _dense_start(above: npt.NDArray[np.bool_], start: int, end: int, dense: int)
     return start
 
 
-def propose(band: Band) -> WindowProposal:
+def propose(band: Band, until: int | None = None) -> WindowProposal:
     """Windows for one series by its band; the latest departure is the focus.
 
-    The reference never begins before the first known point: what is not known is no quiet time, and rates over it would be too low.
+    ``until`` (ns) is when anything at all was last heard: windows are not proposed beyond it. The reference never begins before
+    the first known point: what is not known is no quiet time, and rates over it would be too low.
     """
-    count, step_s = band.series.grid.count, band.series.grid.step
-    first = max(0, min(int(np.argmax(band.series.known[0])), count - 2))  # neither window is ever empty
+    grid, known = band.series.grid, np.flatnonzero(band.series.known[0])
+    step_s, count = grid.step, grid.count
+    if until is not None and grid.end - until > ENDED_S * 10**9:
+        count = max(min(count, -(-(until - grid.first) // grid.step_ns)), 2)
+    first = max(0, min(int(known[0]) if len(known) else 0, count - 2))  # neither window is ever empty
     found = departures(band)
     guard, reference = _points(GUARD_S, step_s), max(_points(REFERENCE_S, step_s), MIN_REFERENCE)
     if not found:

@@ -37,7 +37,7 @@ class Grid:
     @property
     def cell_step(self) -> int:
         """As reading.cells wants it: 0 for the minutes themselves."""
-        return 0 if self.step == 60 else min(self.step, LONGEST_SUMMARY_S)
+        return 0 if self.step <= 60 else min(self.step, LONGEST_SUMMARY_S)
 
     @property
     def first(self) -> int:

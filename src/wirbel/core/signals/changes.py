@@ -199,7 +199,6 @@ def parse_request(content_type: str, headers: Mapping[str, str], body: bytes) ->
     return [from_plain(item) for item in records]
 
 
-MOST_LINES = 20
 LONGEST_VALUE = 120  # characters of a value that are told
 SECRETS = ("password", "passwd", "secret", "token", "credential", "private")
 """Words in keys whose values are not told (common practice)."""
@@ -216,10 +215,10 @@ class Line:
 
 
 def lines(change: Change) -> list[Line]:
-    """What of its configuration a change touched, in the order of the keys; parts of parts have dots in their keys. At most MOST_LINES."""
+    """What of its configuration a change touched, in the order of the keys; parts of parts have dots in their keys."""
     before, after = _flat(change.before), _flat(change.after)
     touched = [key for key in sorted({*before, *after}) if before.get(key) != after.get(key)]
-    return [Line(key, _told(key, before.get(key)), _told(key, after.get(key))) for key in touched[:MOST_LINES]]
+    return [Line(key, _told(key, before.get(key)), _told(key, after.get(key))) for key in touched]
 
 
 def _flat(value: Any, key: str = "") -> dict[str, str]:

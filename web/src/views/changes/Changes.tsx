@@ -1,19 +1,21 @@
 import { useQuery } from "@tanstack/react-query";
-import { parseAsString, useQueryState } from "nuqs";
-import { Link, useLocation, useOutletContext } from "react-router";
+import { useQueryStates } from "nuqs";
+import { Link, useOutletContext } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
-import type { FrameContext } from "../../frame/Frame";
-import { timesOf, useScope } from "../../frame/scope";
+import type { ComparedContext } from "../../frame/Frame";
+import { useJump } from "../../frame/jump";
+import { spanOf, timesOf, useScope } from "../../frame/scope";
 import { clockSeconds, dayAndClock } from "../../shared/format";
 import { Waiting } from "../../shared/Waiting";
+import { changesState, toService } from "../places";
 
 /** All changes in the ribbon's range, newest first, with what they altered. */
 export function Changes() {
-  const { ribbon } = useOutletContext<FrameContext>();
+  const { ribbon, windows } = useOutletContext<ComparedContext>();
   const [scope] = useScope();
-  const { search } = useLocation();
-  const [chosen] = useQueryState("change", parseAsString);
-  const range = { start: Date.parse(ribbon.start), end: Date.parse(ribbon.end) };
+  const jump = useJump();
+  const [{ change: chosen }] = useQueryStates(changesState);
+  const range = scope.range ?? (ribbon ? spanOf(ribbon) : { start: windows.reference.start, end: windows.focus.end });
   const query = useQuery({
     queryKey: ["changes", range.start, Math.round(range.end / 60_000), scope.environment],
     queryFn: () =>
@@ -48,15 +50,7 @@ export function Changes() {
                 {change.until ? ` – ${clockSeconds(change.until)}` : ""}
               </td>
               <td>{change.kind}</td>
-              <td>
-                {change.service ? (
-                  <Link to={{ pathname: `/services/${encodeURIComponent(change.service)}`, search }}>
-                    {change.service}
-                  </Link>
-                ) : (
-                  "–"
-                )}
-              </td>
+              <td>{change.service ? <Link to={jump(toService(change.service))}>{change.service}</Link> : "–"}</td>
               <td>{change.version ?? ""}</td>
               <td>
                 {change.summary}
@@ -83,16 +77,14 @@ export function Changes() {
 
 /** Only the lines that differ. */
 function Difference({ change }: { change: Schemas["ChangeOut"] }) {
-  const lines = (value: unknown): Record<string, unknown> =>
-    value && typeof value === "object" ? (value as Record<string, unknown>) : {};
-  const before = lines(change.before);
-  const after = lines(change.after);
-  const keys = [...new Set([...Object.keys(before), ...Object.keys(after)])].filter(
-    (key) => JSON.stringify(before[key]) !== JSON.stringify(after[key]),
+  return (
+    <>
+      {change.lines.map((line) => (
+        <div key={line.key}>
+          {line.key}: {line.before ?? "–"} → {line.after ?? "–"}
+        </div>
+      ))}
+      {change.more_lines > 0 && <div>and {change.more_lines} more lines</div>}
+    </>
   );
-  return keys.map((key) => (
-    <div key={key}>
-      {key}: {JSON.stringify(before[key]) ?? "–"} → {JSON.stringify(after[key]) ?? "–"}
-    </div>
-  ));
 }

@@ -1,20 +1,22 @@
 import { useQuery } from "@tanstack/react-query";
 import { useId, useState } from "react";
-import { Link, useLocation } from "react-router";
+import { Link } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
 import { LineChart } from "../../charts/LineChart";
-import type { Windows } from "../../frame/scope";
+import { useJump } from "../../frame/jump";
+import { useScope } from "../../frame/scope";
 import { clockSeconds, signed } from "../../shared/format";
-import { withOwn, withSpan } from "../../shared/links";
+import { windowsOf } from "../../shared/inquiries";
 import { Told } from "../../shared/Told";
 import { Waiting } from "../../shared/Waiting";
+import { toTrace } from "../places";
 
 type View = Schemas["InquiryView"];
 type One = Schemas["EvidenceView"];
 
 /** A sentence for or against a candidate; what it was read from opens beneath it, or in the view that shows it. */
 export function Evidence({ evidence, view }: { evidence: One; view: View }) {
-  const { search } = useLocation();
+  const jump = useJump();
   const [open, setOpen] = useState(false);
   const id = useId();
   const shows = evidence.series != null || evidence.pattern != null || evidence.lines.length > 0;
@@ -37,7 +39,7 @@ export function Evidence({ evidence, view }: { evidence: One; view: View }) {
           </button>
         )}{" "}
         {evidence.link && (
-          <Link className="text-second underline" to={withOwn(evidence.link, search)}>
+          <Link className="text-second underline" to={jump(evidence.link)}>
             {evidence.link.startsWith("/traces") ? "see one" : "see"}
           </Link>
         )}
@@ -64,12 +66,6 @@ function Seen({ evidence, view }: { evidence: One; view: View }) {
     </>
   );
 }
-
-const windowsOf = ({ focus, reference }: View): Windows => ({
-  focus: { start: Date.parse(focus.from), end: Date.parse(focus.to) },
-  reference: { start: Date.parse(reference.from), end: Date.parse(reference.to) },
-  chosen: true,
-});
 
 const measured: Record<string, string> = {
   latency: "mean duration",
@@ -115,8 +111,8 @@ function Lines({ lines }: { lines: One["lines"] }) {
 }
 
 function Records({ pattern, view }: { pattern: Schemas["LogPattern"]; view: View }) {
-  const { search } = useLocation();
-  const environment = new URLSearchParams(search).get("environment");
+  const jump = useJump();
+  const [{ environment }] = useScope();
   const query = useQuery({
     queryKey: ["log-records", pattern, view.focus, environment],
     queryFn: ({ signal }) =>
@@ -149,11 +145,8 @@ function Records({ pattern, view }: { pattern: Schemas["LogPattern"]; view: View
             </td>
             <td className="font-mono text-[12px] break-all">{record.body}</td>
             <td>
-              {record.trace && (
-                <Link
-                  className="text-second underline"
-                  to={{ pathname: `/traces/${record.trace}`, search: withSpan(search, record.span ?? "") }}
-                >
+              {record.trace && record.span && (
+                <Link className="text-second underline" to={jump(toTrace({ trace: record.trace, span: record.span }))}>
                   trace
                 </Link>
               )}

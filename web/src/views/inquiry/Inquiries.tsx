@@ -1,18 +1,19 @@
 import { useQuery } from "@tanstack/react-query";
-import { Link, useLocation } from "react-router";
+import { Link } from "react-router";
 import { client, take } from "../../api/client";
+import { inFrame, useScope } from "../../frame/scope";
 import { dayAndClock, percent } from "../../shared/format";
 import { Waiting } from "../../shared/Waiting";
 
 export function Inquiries() {
-  const { search } = useLocation();
+  const [{ environment }] = useScope();
   const query = useQuery({ queryKey: ["inquiries"], queryFn: () => take(client.GET("/api/inquiries")) });
   if (!query.data) return <Waiting error={query.error} what="inquiries" />;
   return (
     <>
       <h1 className="mb-3">Inquiries</h1>
       {query.data.length === 0 && (
-        <p>None yet. Press “Find the cause” on the Overview, a service, an operation, or a stretch of a chart.</p>
+        <p>None yet. Press “Find cause” on the Overview, a service, an operation, or a stretch of a chart.</p>
       )}
       <table className="sheet-table" hidden={query.data.length === 0}>
         <thead>
@@ -30,7 +31,10 @@ export function Inquiries() {
               <td>{dayAndClock(row.created)}</td>
               <td>{row.asked_by ?? ""}</td>
               <td>
-                <Link to={{ pathname: `/inquiries/${row.id}`, search }} className="font-semibold">
+                <Link
+                  to={{ pathname: `/inquiries/${row.id}`, search: inFrame({ environment }) }}
+                  className="font-semibold"
+                >
                   {row.service} {row.operation ?? ""}
                 </Link>{" "}
                 {row.signal}

@@ -1,13 +1,29 @@
-import { useQuery } from "@tanstack/react-query";
-import { scaleLinear, scaleTime } from "d3-scale";
-import { useState } from "react";
-import { Link, useLocation, useParams } from "react-router";
-import { client, type Schemas, take } from "../../api/client";
+import { scaleLinear } from "d3-scale";
+import { Link, useOutletContext, useParams } from "react-router";
+import type { Schemas } from "../../api/client";
 import { changeTitle } from "../../charts/ChangeMark";
-import { clockSeconds, dayAndClock, percent, quantity, share, signed, significant, span } from "../../shared/format";
+import type { FrameContext } from "../../frame/Frame";
+import { useJump } from "../../frame/jump";
+import { useScope } from "../../frame/scope";
+import { FindCause } from "../../shared/FindCause";
+import {
+  between,
+  clockSeconds,
+  dayAndClock,
+  percent,
+  quantity,
+  share,
+  signed,
+  significant,
+  span,
+} from "../../shared/format";
+import { useInquiry, windowsOf } from "../../shared/inquiries";
 import { Told } from "../../shared/Told";
+import { useFirst } from "../../shared/useFirst";
 import { useWidth } from "../../shared/useWidth";
 import { Waiting } from "../../shared/Waiting";
+import { timeScale } from "../../shared/zone";
+import { toTrace } from "../places";
 import { Bar } from "../service/Service";
 import { Evidence } from "./Evidence";
 
@@ -21,16 +37,13 @@ const words: Record<string, [string, string]> = {
 
 export function Inquiry() {
   const { id = "" } = useParams();
-  const query = useQuery({
-    queryKey: ["inquiry", id],
-    queryFn: () => take(client.GET("/api/inquiries/{inquiry}", { params: { path: { inquiry: id } } })),
-    staleTime: Infinity,
-  });
+  const query = useInquiry(id);
   if (!query.data) return <Waiting error={query.error} what="the inquiry" />;
   const view = query.data;
   return (
     <>
       <Head view={view} />
+      <Elsewhere view={view} />
       <div className="mb-3 grid grid-cols-[minmax(0,1fr)_minmax(0,520px)] gap-7">
         <Cascade view={view} />
         <Ladder view={view} />
@@ -78,6 +91,35 @@ function Head({ view }: { view: View }) {
   );
 }
 
+/** Where the ribbon shows other windows than the inquiry's: it can be asked again with these. */
+function Elsewhere({ view }: { view: View }) {
+  const { windows } = useOutletContext<FrameContext>();
+  const [scope, setScope] = useScope();
+  if (!windows || (scope.focus === null && scope.reference === null)) return null;
+  const { symptom } = view;
+  return (
+    <p role="status" className="mb-3 flex items-center gap-4 border-y border-line py-1">
+      <span className="flex-1">
+        The ribbon's windows are not those of this inquiry, which was asked about {between(windowsOf(view).focus)}{" "}
+        against {between(windowsOf(view).reference)}.
+      </span>
+      <button
+        type="button"
+        className="underline"
+        onClick={() => void setScope({ focus: null, reference: null, range: null })}
+      >
+        back to the inquiry's windows
+      </button>
+      <FindCause
+        main
+        label="Ask again with these windows"
+        windows={windows}
+        asked={{ service: symptom.service, operation: symptom.operation, signal: symptom.signal }}
+      />
+    </p>
+  );
+}
+
 function Examples({ view }: { view: View }) {
   const { slow, normal } = view.examples;
   if (!slow) return null;
@@ -99,19 +141,18 @@ function TraceLink({
   children: string;
   className?: string;
 }) {
-  const { search } = useLocation();
-  const query = new URLSearchParams(search);
-  query.set("span", slow.span);
-  if (normal) query.set("against", `${normal.trace}:${normal.span}`);
+  const jump = useJump();
   return (
-    <Link className={className} to={{ pathname: `/traces/${slow.trace}`, search: `?${query}` }}>
+    <Link className={className} to={jump(toTrace(slow, normal))}>
       {children}
     </Link>
   );
 }
 
 const ROW = 24;
-const NEAR = 150_000; // ms around the first onset in which changes are drawn
+const MOST_ROWS = 8;
+const MOST_MOVED = 8;
+const MOST_PARTS = 10;
 
 /** From the reference to the focus, part by part; the steps add up. */
 function Cascade({ view }: { view: View }) {
@@ -176,14 +217,12 @@ function Cascade({ view }: { view: View }) {
 /** What moved first: onsets with their intervals, and the changes between them. */
 function Ladder({ view }: { view: View }) {
   const [ref, width] = useWidth<HTMLDivElement>(520);
-  const moved = view.moved.slice(0, 8);
+  const [moved, offer] = useFirst(view.moved, MOST_MOVED, "onsets");
   const times = moved.flatMap((one) => [Date.parse(one.onset.low), Date.parse(one.onset.high)]);
-  const near = view.changes.filter(
-    (one) => moved.length && Math.abs(Date.parse(one.change.at) - (times[0] ?? 0)) < NEAR,
-  );
+  const near = moved.length ? view.changes.filter((one) => one.is_near) : [];
   const all = [...times, ...near.map((one) => Date.parse(one.change.at))];
   const [low, high] = [Math.min(...all) - 15_000, Math.max(...all) + 15_000];
-  const x = scaleTime([low, high], [190, width - 12]);
+  const x = timeScale([low, high], [190, width - 12]);
   const height = 22 + moved.length * 22;
   return (
     <section ref={ref}>
@@ -234,6 +273,7 @@ function Ladder({ view }: { view: View }) {
           })}
         </svg>
       )}
+      {offer}
     </section>
   );
 }
@@ -278,6 +318,7 @@ function Candidates({ view }: { view: View }) {
 
 function Standouts({ view }: { view: View }) {
   const { unit } = view.effect;
+  const [standouts, offer] = useFirst(view.standouts, MOST_ROWS, "values");
   return (
     <section aria-label="Over-represented values">
       <h2>
@@ -298,7 +339,7 @@ function Standouts({ view }: { view: View }) {
             </tr>
           </thead>
           <tbody>
-            {view.standouts.slice(0, 8).map((one) => (
+            {standouts.map((one) => (
               <tr key={`${one.service} ${one.key} ${one.value}`}>
                 <td
                   className="max-w-[330px]"
@@ -316,6 +357,14 @@ function Standouts({ view }: { view: View }) {
                       one.value
                     )}
                   </div>
+                  {one.only_with && (
+                    <div className="text-[12px] text-second">
+                      only together with {one.only_with.service} {one.only_with.key}{" "}
+                      <span className="text-ink">{one.only_with.value}</span>:{" "}
+                      {signed(quantity(one.only_with.excess_with, unit), one.only_with.excess_with)}, with others{" "}
+                      {signed(quantity(one.only_with.excess_without, unit), one.only_with.excess_without)}
+                    </div>
+                  )}
                   {one.same_as.length > 0 && (
                     <div className="text-[12px] text-second">
                       marks the same requests as {one.same_as.length} more values
@@ -336,6 +385,7 @@ function Standouts({ view }: { view: View }) {
           </tbody>
         </table>
       )}
+      {offer}
     </section>
   );
 }
@@ -355,6 +405,8 @@ const verdicts: Record<JudgedChange["verdict"], string> = {
 
 function Judged({ view }: { view: View }) {
   const { unit } = view.effect;
+  const nearest = [...view.changes].sort((a, b) => Math.abs(a.lead_s) - Math.abs(b.lead_s));
+  const [changes, offer] = useFirst(nearest, MOST_ROWS, "changes, the nearest to the onset");
   return (
     <section aria-label="What changed">
       <h2>
@@ -363,39 +415,34 @@ function Judged({ view }: { view: View }) {
       {view.changes.length === 0 && <p className="text-second">No change was announced near these windows.</p>}
       <table className="sheet-table">
         <tbody>
-          {[...view.changes]
-            .sort((a, b) => Math.abs(a.lead_s) - Math.abs(b.lead_s))
-            .slice(0, 8)
-            .map((one) => (
-              <tr key={one.change.id}>
-                <td title={dayAndClock(one.change.at)}>{changeTitle(one.change)}</td>
-                <td className="num text-second">
-                  {one.lead_s === 0 ? "at the onset" : `${span(one.lead_s)} ${one.lead_s > 0 ? "before" : "after"}`}
-                </td>
-                <td className="num">
-                  {one.before == null || one.after == null
-                    ? ""
-                    : `${quantity(one.before, unit)} → ${quantity(one.after, unit)}`}
-                </td>
-                <td className={`pl-3! ${one.verdict === "responsible" ? "font-semibold text-rust" : "text-second"}`}>
-                  <span title={one.verdict === "calls" ? `its calls of ${one.entity?.name}` : undefined}>
-                    {verdicts[one.verdict]}
-                  </span>
-                </td>
-              </tr>
-            ))}
+          {changes.map((one) => (
+            <tr key={one.change.id}>
+              <td title={dayAndClock(one.change.at)}>{changeTitle(one.change)}</td>
+              <td className="num text-second">
+                {one.lead_s === 0 ? "at the onset" : `${span(one.lead_s)} ${one.lead_s > 0 ? "before" : "after"}`}
+              </td>
+              <td className="num">
+                {one.before == null || one.after == null
+                  ? ""
+                  : `${quantity(one.before, unit)} → ${quantity(one.after, unit)}`}
+              </td>
+              <td className={`pl-3! ${one.verdict === "responsible" ? "font-semibold text-rust" : "text-second"}`}>
+                <span title={one.verdict === "calls" ? `its calls of ${one.entity?.name}` : undefined}>
+                  {verdicts[one.verdict]}
+                </span>
+              </td>
+            </tr>
+          ))}
         </tbody>
       </table>
+      {offer}
     </section>
   );
 }
 
-const SHOWN_PARTS = 10;
-
 function Parts({ view }: { view: View }) {
   const { unit } = view.effect;
-  const [all, setAll] = useState(false);
-  const rest = view.contributions.length - SHOWN_PARTS;
+  const [parts, offer] = useFirst(view.contributions, MOST_PARTS, "parts");
   const name = ({ part: one }: Schemas["ContributionOut"]) =>
     one.kind === "dependency"
       ? `${one.service} calls ${one.peer}`
@@ -426,7 +473,7 @@ function Parts({ view }: { view: View }) {
           </tr>
         </thead>
         <tbody>
-          {view.contributions.slice(0, all ? undefined : SHOWN_PARTS).map((one) => (
+          {parts.map((one) => (
             <tr key={Object.values(one.part).join(" ")}>
               <td>
                 {one.example ? (
@@ -459,11 +506,7 @@ function Parts({ view }: { view: View }) {
           ))}
         </tbody>
       </table>
-      {!all && rest > 0 && (
-        <button type="button" className="mt-1 underline" onClick={() => setAll(true)}>
-          {rest} smaller parts
-        </button>
-      )}
+      {offer}
     </section>
   );
 }

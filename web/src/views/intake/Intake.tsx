@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useOutletContext } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
 import type { FrameContext } from "../../frame/Frame";
-import { ago, bytes, clock, dayAndClock, significant, span } from "../../shared/format";
+import { age, bytes, clock, dayAndClock, significant, span } from "../../shared/format";
 import { Waiting } from "../../shared/Waiting";
 import { HowToSend } from "./HowToSend";
 import { KeptFor } from "./KeptFor";
@@ -222,7 +222,7 @@ function Turned({ state }: { state: State }) {
                   {one.signal} of {one.token ?? "unknown senders and files"}
                 </td>
                 <td>{one.reason}</td>
-                <td className="num text-second">{ago(one.last, now)}</td>
+                <td className="num text-second">{`${age(one.last, now)} ago`}</td>
               </tr>
             ))}
           </tbody>

@@ -1,7 +1,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { client, type Schemas, take } from "../../api/client";
-import { ago } from "../../shared/format";
+import { age } from "../../shared/format";
 
 const SIGNALS = ["traces", "metrics", "logs"] as const;
 
@@ -33,7 +33,7 @@ export function Rules({ rules, administrator }: { rules: Schemas["RuleRow"][]; a
               {rule.signal} with <b>{rule.attribute}</b> = <code className="font-mono">{rule.value}</code>
             </span>
             <span title={rule.last_dropped ?? undefined}>
-              {rule.dropped} dropped{rule.last_dropped ? `, last ${ago(rule.last_dropped, now)}` : ""}
+              {rule.dropped} dropped{rule.last_dropped ? `, last ${age(rule.last_dropped, now)} ago` : ""}
             </span>
             {administrator && (
               <>

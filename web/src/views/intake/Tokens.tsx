@@ -1,7 +1,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { client, type Schemas, take } from "../../api/client";
-import { ago, significant } from "../../shared/format";
+import { age, significant } from "../../shared/format";
 
 /** Who may send. A new token's secret is shown once, here. */
 export function Tokens({ tokens, administrator }: { tokens: Schemas["TokenRow"][]; administrator: boolean }) {
@@ -35,7 +35,7 @@ export function Tokens({ tokens, administrator }: { tokens: Schemas["TokenRow"][
               <td className="font-semibold">{one.name}</td>
               <td className="num">{significant(one.rows)} records in 10 min</td>
               <td className="num">{one.quota == null ? "no quota" : `at most ${significant(one.quota)} a minute`}</td>
-              <td className="num">{one.last_used ? `used ${ago(one.last_used, now)}` : "never used"}</td>
+              <td className="num">{one.last_used ? `used ${age(one.last_used, now)} ago` : "never used"}</td>
               <td className="num">
                 {administrator && !one.revoked && (
                   <button

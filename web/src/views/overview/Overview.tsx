@@ -1,48 +1,61 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useLocation, useOutletContext } from "react-router";
+import { Link, useOutletContext } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
 import { Gauge, healthColour } from "../../charts/Gauge";
 import { Spark } from "../../charts/Spark";
-import type { FrameContext } from "../../frame/Frame";
+import type { ComparedContext } from "../../frame/Frame";
+import { useJump } from "../../frame/jump";
 import { rangeQuery, useScope, windowsQuery } from "../../frame/scope";
-import { FindCause, signalOf } from "../../shared/FindCause";
-import { clock, duration, percentileTitle, rate, share, signed, significant } from "../../shared/format";
+import { FindCause } from "../../shared/FindCause";
+import { FromBefore, useStale } from "../../shared/FromBefore";
+import { clock, dayAndClock, duration, percentileTitle, rate, share, signed, significant } from "../../shared/format";
 import { Waiting } from "../../shared/Waiting";
+import { toService } from "../places";
+import { FirstSteps } from "./FirstSteps";
 
 type Row = Schemas["ServiceHealth"];
+const WHAT = "the health of all services";
 
 export function Overview() {
-  const { windows, ribbon } = useOutletContext<FrameContext>();
+  const { windows, ribbon } = useOutletContext<ComparedContext>();
   const [scope] = useScope();
+  const queryKey = ["overview", scope.range, scope.last, scope.environment, windows];
   const query = useQuery({
-    queryKey: ["overview", scope.range, scope.environment, windows],
-    queryFn: () =>
+    queryKey,
+    queryFn: ({ signal }) =>
       take(
         client.GET("/api/overview", {
-          params: { query: { ...rangeQuery(scope.range), ...windowsQuery(windows), environment: scope.environment } },
+          signal,
+          params: { query: { ...rangeQuery(scope), ...windowsQuery(windows), environment: scope.environment } },
         }),
       ),
     placeholderData: keepPreviousData,
   });
-  const [held, setHeld] = useState<Schemas["Overview"] | null>(null);
-  if (!query.data) return <Waiting error={query.error} what="the health of all services" />;
-  if (!query.data.services.length) return <NothingYet newest={ribbon.newest} />;
-  const shown = held ?? query.data;
+  const stale = useStale(query, [scope]);
+  // The list holds still while it is read, but only for the question that was asked.
+  const asked = JSON.stringify(scope);
+  const [held, setHeld] = useState<{ asked: string; data: Schemas["Overview"] } | null>(null);
+  if (!query.data) return <Waiting error={query.error} what={WHAT} stops={queryKey} />;
+  if (!query.data.services.length) return <NothingYet newest={ribbon?.newest ?? null} />;
+  const shown = held?.asked === asked ? held.data : query.data;
   const worst = shown.services[0];
   return (
-    <>
+    <FromBefore stale={stale} queryKey={queryKey} what={WHAT}>
       <div className="mb-3 flex items-start gap-4">
         <div className="flex-1">
           <h1>{shown.sentence}</h1>
           <p className="text-second">{shown.detail}</p>
         </div>
-        {worst && (
-          <FindCause main windows={windows} asked={{ service: worst.service, signal: signalOf(worst.health) }} />
+        {worst?.signal && !stale && (
+          <FindCause main windows={windows} asked={{ service: worst.service, signal: worst.signal }} />
         )}
       </div>
-      {/* The list holds still while it is read. */}
-      <table className="sheet-table" onPointerEnter={() => setHeld(query.data)} onPointerLeave={() => setHeld(null)}>
+      <table
+        className="sheet-table"
+        onPointerEnter={() => stale || setHeld({ asked, data: query.data })}
+        onPointerLeave={() => setHeld(null)}
+      >
         <caption className="sr-only">
           Services, worst first; figures of the focus, with the difference to the reference
         </caption>
@@ -75,15 +88,16 @@ export function Overview() {
         </tbody>
       </table>
       <p className="mt-2 text-second">
-        {shown.services.length} services · sorted by priority: surprise in bits × √ of the share of traffic
-        {held && held !== query.data ? " · newer figures wait until the pointer leaves the table" : ""}
+        {shown.services.length} {shown.services.length === 1 ? "service" : "services"} · sorted by priority: surprise in bits × √ of the share of traffic
+        {shown !== query.data ? " · newer figures wait until the pointer leaves the table" : ""}
       </p>
-    </>
+      <FirstSteps />
+    </FromBefore>
   );
 }
 
 function ServiceRow({ row }: { row: Row }) {
-  const { search } = useLocation();
+  const jump = useJump();
   const off = row.health === "slow" || row.health === "failing";
   const sample = `${row.focus.requests} requests in the focus window, ${row.reference.requests} in the reference window`;
   const difference = row.p95_difference;
@@ -93,7 +107,7 @@ function ServiceRow({ row }: { row: Row }) {
         <Gauge health={row.health} /> <span className={healthColour(row.health)}>{row.health}</span>
       </td>
       <td className="font-semibold whitespace-nowrap">
-        <Link to={{ pathname: `/services/${encodeURIComponent(row.service)}`, search }}>{row.service}</Link>
+        <Link to={jump(toService(row.service))}>{row.service}</Link>
       </td>
       <td className="w-[132px] max-[1180px]:hidden">
         <Spark data={row.rate_spark} />
@@ -140,19 +154,11 @@ function ServiceRow({ row }: { row: Row }) {
 }
 
 function NothingYet({ newest }: { newest: string | null }) {
-  if (newest)
-    return (
-      <p className="py-6">
-        Nothing was sent in this time. The newest record is of {clock(newest)} on {newest.slice(0, 10)}.
-      </p>
-    );
   return (
     <div className="py-6">
-      <h1>Nothing has been sent yet.</h1>
-      <p className="mb-3">Make a token with ./wirbel token NAME, then start any OpenTelemetry program with:</p>
-      <pre className="border border-line bg-sheet p-3 font-mono">
-        {`export OTEL_EXPORTER_OTLP_ENDPOINT=${window.location.origin}\nexport OTEL_EXPORTER_OTLP_PROTOCOL=http/protobuf\nexport OTEL_EXPORTER_OTLP_HEADERS="Authorization=Bearer TOKEN"`}
-      </pre>
+      <h1>{newest ? "Nothing was sent in this time." : "Nothing has been sent yet."}</h1>
+      {newest && <p>The newest record is of {dayAndClock(newest)}.</p>}
+      <FirstSteps />
     </div>
   );
 }

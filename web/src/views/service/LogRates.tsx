@@ -15,12 +15,12 @@ const colours: Record<Schemas["LogLevelSeries"]["name"], string> = {
 export function LogRates({ service, windows, changes }: OfService) {
   const [scope] = useScope();
   const query = useQuery({
-    queryKey: ["log-rates", service, scope.range, scope.environment],
+    queryKey: ["log-rates", service, scope.range, scope.last, scope.environment],
     queryFn: ({ signal }) =>
       take(
         client.GET("/api/services/{name}/log-rates", {
           signal,
-          params: { path: { name: service }, query: { ...rangeQuery(scope.range), environment: scope.environment } },
+          params: { path: { name: service }, query: { ...rangeQuery(scope), environment: scope.environment } },
         }),
       ),
     placeholderData: keepPreviousData,

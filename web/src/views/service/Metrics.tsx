@@ -1,16 +1,17 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { scaleLinear } from "d3-scale";
 import { area, line } from "d3-shape";
-import { parseAsString, useQueryStates } from "nuqs";
-import { Link, useLocation } from "react-router";
+import { useQueryStates } from "nuqs";
+import { Link } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
-import { GridLine } from "../../charts/axis";
+import { GridLine, largest } from "../../charts/axis";
 import { type Drawing, TimeChart } from "../../charts/TimeChart";
+import { useJump } from "../../frame/jump";
 import { rangeQuery, useScope, type Windows, windowsQuery } from "../../frame/scope";
 import { Choice } from "../../shared/Choice";
 import { clockSeconds, quantity } from "../../shared/format";
-import { withSpan } from "../../shared/links";
 import { Waiting } from "../../shared/Waiting";
+import { serviceState, toTrace } from "../places";
 
 type View = Schemas["MetricView"];
 type Line = Schemas["MetricLine"];
@@ -28,7 +29,7 @@ const DASHES = ["", "6 2", "2 2", "8 2 2 2", "1 3", "10 3", "4 4", "12 2 2 2 2 2
 /** The metrics that a service sends; one of them drawn, focus beside reference. */
 export function Metrics({ service, windows, changes }: OfService) {
   const [scope] = useScope();
-  const [chosen, setChosen] = useQueryStates({ metric: parseAsString, by: parseAsString });
+  const [chosen, setChosen] = useQueryStates(serviceState);
   const known = useQuery({
     queryKey: ["known-metrics", service, scope.environment],
     queryFn: () =>
@@ -37,7 +38,7 @@ export function Metrics({ service, windows, changes }: OfService) {
   });
   const names = [...new Set((known.data ?? []).map((row) => row.name))];
   const metric = chosen.metric !== null && names.includes(chosen.metric) ? chosen.metric : null;
-  const key = ["metric", service, metric, chosen.by, scope.range, scope.environment, windows];
+  const key = ["metric", service, metric, chosen.by, scope.range, scope.last, scope.environment, windows];
   const query = useQuery({
     queryKey: key,
     enabled: metric !== null,
@@ -50,7 +51,7 @@ export function Metrics({ service, windows, changes }: OfService) {
             query: {
               metric: metric ?? "",
               by: chosen.by,
-              ...rangeQuery(scope.range),
+              ...rangeQuery(scope),
               ...windowsQuery(windows),
               environment: scope.environment,
             },
@@ -96,13 +97,13 @@ export function Metrics({ service, windows, changes }: OfService) {
 }
 
 function Chart({ view, windows, changes }: { view: View; windows: Windows; changes: Schemas["ChangeOut"][] }) {
-  const { search } = useLocation();
+  const jump = useJump();
   const unit = view.unit && view.unit !== "1" ? view.unit : "";
   const say = (value: number | null | undefined) =>
     value == null ? "–" : quantity(value, view.meaning === "per second" ? `${unit}/s`.trim() : unit);
   const all = view.lines.flatMap((one) => [...one.values, ...(one.high ?? [])]).filter((value) => value != null);
   const draw = ({ at, top, bottom, left, right }: Drawing) => {
-    const y = scaleLinear([Math.min(0, ...all), Math.max(...all, 1e-9)], [bottom, top]).nice(4);
+    const y = scaleLinear([Math.min(0, ...all), largest(all)], [bottom, top]).nice(4);
     return (
       <>
         {y.ticks(4).map((tick) => (
@@ -129,6 +130,8 @@ function Chart({ view, windows, changes }: { view: View; windows: Windows; chang
         windows={windows}
         changes={changes}
         height={150}
+        isEmpty={all.length === 0}
+        known={(index) => view.lines.some((one) => one.values[index] != null)}
         label={`${view.metric} over time`}
         title={
           <>
@@ -166,11 +169,7 @@ function Chart({ view, windows, changes }: { view: View; windows: Windows; chang
         <p className="mb-3 flex flex-wrap gap-x-4 text-second">
           Largest in the focus with a trace:
           {view.examples.map((one) => (
-            <Link
-              key={one.span}
-              className="text-ink"
-              to={{ pathname: `/traces/${one.trace}`, search: withSpan(search, one.span) }}
-            >
+            <Link key={one.span} className="text-ink" to={jump(toTrace(one))}>
               {say(one.value)} <span className="text-second">at {clockSeconds(one.at)}</span>
             </Link>
           ))}

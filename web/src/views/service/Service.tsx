@@ -1,56 +1,79 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { scaleLog, scaleSqrt } from "d3-scale";
 import { area, line } from "d3-shape";
-import { Link, useLocation, useOutletContext, useParams } from "react-router";
+import { useQueryStates } from "nuqs";
+import { Tabs } from "radix-ui";
+import { Link, useOutletContext, useParams } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
-import { GridLine, largest, ticksOf } from "../../charts/axis";
+import { GridLine, logTicks, nothing, ticksOf } from "../../charts/axis";
 import { Band, type Values } from "../../charts/Band";
 import { changeTitle } from "../../charts/ChangeMark";
 import { Gauge, healthColour } from "../../charts/Gauge";
 import { StackedRates } from "../../charts/StackedRates";
 import { type Drawing, TimeChart } from "../../charts/TimeChart";
-import type { FrameContext } from "../../frame/Frame";
+import type { ComparedContext } from "../../frame/Frame";
+import { useJump } from "../../frame/jump";
 import { rangeQuery, useScope, windowsQuery } from "../../frame/scope";
-import { FindCause, signalOf, useFindCause } from "../../shared/FindCause";
-import { clock, duration, interval, percent, share, significant } from "../../shared/format";
+import { FindCause, Finding, useFindCause } from "../../shared/FindCause";
+import { FromBefore, keptOf, useStale } from "../../shared/FromBefore";
+import { clock, duration, interval, percent, rate, share, significant } from "../../shared/format";
+import { useFirst } from "../../shared/useFirst";
 import { Waiting } from "../../shared/Waiting";
+import { serviceState, toService, toTraces } from "../places";
 import { LogRates } from "./LogRates";
 import { Metrics } from "./Metrics";
 
 type View = Schemas["ServiceView"];
+const MOST_CHANGES = 6;
 
 export function Service() {
   const { name = "" } = useParams();
-  const { windows } = useOutletContext<FrameContext>();
-  const { search } = useLocation();
+  const { windows, me } = useOutletContext<ComparedContext>();
+  const jump = useJump();
   const [scope] = useScope();
   const find = useFindCause(windows);
+  const [{ rows }] = useQueryStates({ rows: serviceState.rows });
+  const queryKey = ["service", name, scope.range, scope.last, scope.environment, windows, rows];
   const query = useQuery({
-    queryKey: ["service", name, scope.range, scope.environment, windows],
-    queryFn: () =>
+    queryKey,
+    queryFn: ({ signal }) =>
       take(
         client.GET("/api/services/{name}", {
+          signal,
           params: {
             path: { name },
-            query: { ...rangeQuery(scope.range), ...windowsQuery(windows), environment: scope.environment },
+            query: {
+              ...rangeQuery(scope),
+              ...windowsQuery(windows),
+              environment: scope.environment,
+              ...(rows && { rows }),
+            },
           },
         }),
       ),
-    placeholderData: keepPreviousData,
+    placeholderData: keptOf(name),
   });
+  const stale = useStale(query, [name, scope]);
   const view = query.data;
-  if (!view) return <Waiting error={query.error} what={`the charts of ${name}`} />;
+  const what = `the charts of ${name}`;
+  if (!view) return <Waiting error={query.error} what={what} stops={queryKey} />;
+  const serves = view.charts.samples.some((count) => count > 0) || view.operations.length > 0;
   const shared = {
     start: view.charts.start,
     step_s: view.charts.step_s,
     count: view.charts.samples.length,
     windows,
     changes: view.changes,
+    known: (index: number) => (view.charts.samples[index] ?? 0) > 0,
   };
-  const ask = (signal: string) => (focus: { start: number; end: number }) =>
-    find.mutate({ service: name, signal, focus });
+  const ask = (signal: string) =>
+    me.may_respond
+      ? (focus: { start: number; end: number }) => find.mutate({ service: name, signal, focus })
+      : undefined;
+  // Before there is a verdict, and of windows that a person chose, it can always be asked what slowed requests down.
+  const signal = view.signal ?? (windows.chosen || view.health === "learning" ? "latency" : null);
   return (
-    <>
+    <FromBefore stale={stale} queryKey={queryKey} what={what}>
       <div className="mb-3 flex items-start gap-3">
         <div className="flex-1">
           <h1>
@@ -61,49 +84,62 @@ export function Service() {
             </span>
           </h1>
           <p className="text-second">
-            {view.instances.length} {view.instances.length === 1 ? "instance" : "instances"} on{" "}
-            {[...new Set(view.instances.map((i) => i.host ?? "unknown hosts"))].join(", ")}
+            {instancesOf(view)}
             {view.versions.length ? ` · version ${view.versions.join(", ")}` : ""}
           </p>
         </div>
-        {find.isPending && <span className="text-second">Reading traces…</span>}
-        {find.error && <span className="text-rust">{find.error.message}</span>}
-        <Link className="action hover:no-underline" to={{ pathname: "/traces", search: tracesOf(search, name) }}>
+        <Finding find={find} />
+        <Link className="action hover:no-underline" to={jump(toTraces({ service: name }))}>
           Traces
         </Link>
-        <FindCause main windows={windows} asked={{ service: name, signal: signalOf(view.health) }} />
+        {!stale && <FindCause main windows={windows} asked={signal ? { service: name, signal } : null} />}
       </div>
+      {!serves && (
+        <p className="mb-3 border-y border-line py-2">
+          It serves no requests in this time; what it does send is below.
+        </p>
+      )}
       <div className="grid grid-cols-[minmax(0,1fr)_400px] gap-6">
         <div>
-          <Outcomes view={view} shared={shared} onCause={ask("throughput")} />
-          <Latency view={view} shared={shared} onCause={ask("latency")} />
-          <Failing view={view} shared={shared} onCause={ask("errors")} />
+          {serves && (
+            <>
+              <Outcomes view={view} shared={shared} onCause={ask("throughput")} />
+              <Latency view={view} shared={shared} onCause={ask("latency")} />
+              <Failing view={view} shared={shared} onCause={ask("errors")} />
+            </>
+          )}
           <LogRates service={name} windows={windows} changes={view.changes} />
           <Metrics service={name} windows={windows} changes={view.changes} />
         </div>
         <div>
           <Operations view={view} />
-          <Calls title="calls" rows={view.calls} link />
-          <Calls title="called by" rows={view.called_by} link />
+          <Siblings view={view} />
+          <Statuses view={view} />
+          <Calls title="calls" rows={view.calls} inAll={view.in_all.calls} />
+          <Calls title="called by" rows={view.called_by} inAll={view.in_all.called_by} />
           <NearChanges changes={view.changes} />
         </div>
       </div>
-    </>
+    </FromBefore>
   );
 }
 
-export function tracesOf(search: string, service: string, more: Record<string, string> = {}): string {
-  const query = new URLSearchParams(search);
-  query.set("service", service);
-  for (const [key, value] of Object.entries(more)) query.set(key, value);
-  return `?${query}`;
+const MOST_HOSTS = 6;
+
+function instancesOf(view: View): string {
+  const { instances, hosts } = view.in_all;
+  if (!instances) return "its records name no instance";
+  const named = view.by_host.slice(0, MOST_HOSTS).map((host) => host.name);
+  const more = hosts > MOST_HOSTS ? ` and ${hosts - MOST_HOSTS} more` : "";
+  const where = hosts ? `on ${named.join(", ")}${more}` : "on unknown hosts";
+  return `${instances} ${instances === 1 ? "instance" : "instances"} ${where}`;
 }
 
-type Shared = Pick<Parameters<typeof TimeChart>[0], "start" | "step_s" | "count" | "windows" | "changes">;
+type Shared = Pick<Parameters<typeof TimeChart>[0], "start" | "step_s" | "count" | "windows" | "changes" | "known">;
 interface ChartProps {
   view: View;
   shared: Shared;
-  onCause: (span: { start: number; end: number }) => void;
+  onCause: ((span: { start: number; end: number }) => void) | undefined;
 }
 
 const outcomeColours: Record<Schemas["OutcomeSeries"]["name"], string> = {
@@ -135,7 +171,7 @@ function Latency({ view, shared, onCause }: ChartProps) {
   const headline = lines.findIndex((one) => one.is_headline);
   const all = [...lines.map((one) => one.values), view.charts.low].flat().filter((value): value is number => !!value);
   const draw = ({ at, top, bottom, left, right }: Drawing) => {
-    const y = scaleLog([Math.min(...all, 1) * 0.85, Math.max(...all, 1e-3) * 1.1], [bottom, top]);
+    const y = scaleLog([Math.min(...all) * 0.85, Math.max(...all) * 1.1], [bottom, top]);
     const place = (value: number) => y(Math.max(value, y.domain()[0] ?? 1e-6));
     const plain = (values: Values = []) =>
       line<number>()
@@ -144,7 +180,7 @@ function Latency({ view, shared, onCause }: ChartProps) {
         .y((i) => place(values[i] ?? 0))(values.map((_, i) => i)) ?? "";
     return (
       <>
-        {ticksOf(y.ticks(), y, 18).map((tick) => (
+        {ticksOf(logTicks(y.domain(), y.ticks(5)), y, 18).map((tick) => (
           <GridLine key={tick} y={y(tick)} left={left} right={right} text={duration(tick)} />
         ))}
         {lines.map((one, level) =>
@@ -182,6 +218,7 @@ function Latency({ view, shared, onCause }: ChartProps) {
       {...shared}
       onCause={onCause}
       height={210}
+      isEmpty={nothing(...lines.map((one) => one.values))}
       label={`Latency percentiles with the expected band of ${lines[headline]?.name}`}
       title={
         <>
@@ -210,7 +247,7 @@ function Latency({ view, shared, onCause }: ChartProps) {
 function Failing({ view, shared, onCause }: ChartProps) {
   const values = view.charts.failed_share;
   const draw = ({ at, top, bottom, left, right }: Drawing) => {
-    const y = scaleSqrt([0, Math.max(largest(values), 0.01)], [bottom, top]);
+    const y = scaleSqrt([0, Math.max(...values.map((value) => value ?? 0), 0.01)], [bottom, top]);
     return (
       <>
         {ticksOf(y.ticks(4), y, 16).map((tick) => (
@@ -233,6 +270,7 @@ function Failing({ view, shared, onCause }: ChartProps) {
       {...shared}
       onCause={onCause}
       height={100}
+      isEmpty={nothing(values)}
       label="Share of requests that failed"
       title={
         <>
@@ -245,54 +283,196 @@ function Failing({ view, shared, onCause }: ChartProps) {
   );
 }
 
+const SOME = 12; // rows of a table before the rest is offered
+
 function Operations({ view }: { view: View }) {
-  const { windows } = useOutletContext<FrameContext>();
-  const { search } = useLocation();
+  const { windows } = useOutletContext<ComparedContext>();
+  const jump = useJump();
+  const [rows, offer] = useFirst(view.operations, SOME, "operations");
   return (
-    <table className="sheet-table mb-5">
-      <thead>
-        <tr>
-          <th>operation</th>
-          <th className="num">share of added latency</th>
-          <th className="num text-kelp!">reference</th>
-          <th className="num text-rust!">focus p95</th>
-          <th />
-        </tr>
-      </thead>
-      <tbody>
-        {view.operations.map((row) => (
-          <tr key={row.operation} data-operation={row.operation}>
-            <td className="max-w-[132px] truncate font-mono text-[12px]" title={row.operation}>
-              <Link to={{ pathname: "/traces", search: tracesOf(search, view.service, { operation: row.operation }) }}>
-                {row.operation}
-              </Link>
-            </td>
-            <td className="num">
-              {row.share_of_added_latency == null ? (
-                "–"
-              ) : (
-                <>
-                  <Bar share={row.share_of_added_latency} main={row.share_of_added_latency >= 0.5} width={32} />{" "}
-                  {percent(row.share_of_added_latency)}
-                </>
-              )}
-            </td>
-            <td className="num" title={`${interval(row.reference.p95_interval)}; ${row.reference.requests} requests`}>
-              {duration(row.reference.p95)}
-            </td>
-            <td className="num" title={`${interval(row.focus.p95_interval)}; ${row.focus.requests} requests`}>
-              {duration(row.focus.p95)}
-            </td>
-            <td className="num">
-              <FindCause
-                windows={windows}
-                asked={{ service: view.service, operation: row.operation, signal: signalOf(view.health) }}
-              />
-            </td>
+    <div className="mb-5">
+      <table className="sheet-table">
+        <thead>
+          <tr>
+            <th>operation</th>
+            <th className="num">share of added latency</th>
+            <th className="num text-kelp!">reference</th>
+            <th className="num text-rust!">focus p95</th>
+            <th>
+              <span className="sr-only">inquiry</span>
+            </th>
           </tr>
+        </thead>
+        <tbody>
+          {rows.map((row) => (
+            <tr key={row.operation} data-operation={row.operation}>
+              <td className="max-w-[132px] truncate font-mono text-[12px]" title={row.operation}>
+                <Link to={jump(toTraces({ service: view.service, operation: row.operation }))}>{row.operation}</Link>
+              </td>
+              <td className="num">
+                {row.share_of_added_latency == null ? (
+                  "–"
+                ) : (
+                  <>
+                    <Bar share={row.share_of_added_latency} main={row.share_of_added_latency >= 0.5} width={32} />{" "}
+                    {percent(row.share_of_added_latency)}
+                  </>
+                )}
+              </td>
+              <P95 figures={row.reference} of="requests" />
+              <P95 figures={row.focus} of="requests" />
+              <td className="num">
+                <FindCause
+                  windows={windows}
+                  asked={view.signal ? { service: view.service, operation: row.operation, signal: view.signal } : null}
+                />
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {offer}
+      <Left sent={view.operations.length} inAll={view.in_all.operations} what="operations" />
+    </div>
+  );
+}
+
+function P95({ figures, of }: { figures: Schemas["Figures"]; of: string }) {
+  return (
+    <td className="num" title={`${interval(figures.p95_interval)}; ${figures.requests} ${of}`}>
+      {duration(figures.p95)}
+    </td>
+  );
+}
+
+/** What of a table the server did not send. */
+function Left({ sent, inAll, what }: { sent: number; inAll: number; what: string }) {
+  const [, setState] = useQueryStates({ rows: serviceState.rows });
+  if (sent >= inAll) return null;
+  return (
+    <p className="text-second">
+      The {sent} busiest of {inAll} {what}.{" "}
+      <button type="button" className="underline" onClick={() => void setState({ rows: inAll })}>
+        read all
+      </button>
+    </p>
+  );
+}
+
+interface Part {
+  name: string;
+  beside?: string | null;
+  focus: Schemas["Figures"];
+  reference: Schemas["Figures"];
+}
+
+/** Instances, versions and hosts beside their siblings: one of them may be the bad one. */
+function Siblings({ view }: { view: View }) {
+  const kinds: [string, Part[], number][] = [
+    [
+      "instances",
+      view.instances.map((one) => ({ ...one, name: one.instance, beside: one.version })),
+      view.in_all.instances,
+    ],
+    ["versions", view.by_version, view.in_all.versions],
+    ["hosts", view.by_host, view.in_all.hosts],
+  ];
+  const told = kinds.filter(([, rows]) => rows.length > 0);
+  const [first] = told;
+  if (!first) return null;
+  return (
+    <Tabs.Root defaultValue={first[0]} className="mb-5">
+      <Tabs.List aria-label="Parts of the service" className="flex gap-4 border-b border-ink">
+        {told.map(([name, , inAll]) => (
+          <Tabs.Trigger
+            key={name}
+            value={name}
+            className="pb-1 text-second data-[state=active]:border-b-[3px] data-[state=active]:border-ink data-[state=active]:font-bold data-[state=active]:text-ink"
+          >
+            {name} {inAll}
+          </Tabs.Trigger>
         ))}
-      </tbody>
-    </table>
+      </Tabs.List>
+      {told.map(([name, rows, inAll]) => (
+        <Tabs.Content key={name} value={name}>
+          <PartTable rows={rows} what={name} />
+          <Left sent={rows.length} inAll={inAll} what={name} />
+        </Tabs.Content>
+      ))}
+    </Tabs.Root>
+  );
+}
+
+function PartTable({ rows, what }: { rows: Part[]; what: string }) {
+  const [shown, offer] = useFirst(rows, SOME, what);
+  return (
+    <>
+      <table className="sheet-table">
+        <thead>
+          <tr>
+            <th>{what.slice(0, -1)}</th>
+            <th className="num">requests/s</th>
+            <th className="num">errors</th>
+            <th className="num text-kelp!">reference</th>
+            <th className="num text-rust!">focus p95</th>
+          </tr>
+        </thead>
+        <tbody>
+          {shown.map((row) => (
+            <tr key={row.name} data-part={row.name}>
+              <td className="max-w-[150px] truncate" title={row.name}>
+                {row.name} {row.beside && <span className="text-second">{row.beside}</span>}
+              </td>
+              <td className="num" title={`${rate(row.reference.rate)} in the reference`}>
+                {rate(row.focus.rate)}
+              </td>
+              <td className="num" title={`${share(row.reference.failed_share)} in the reference`}>
+                {share(row.focus.failed_share)}
+              </td>
+              <P95 figures={row.reference} of="requests" />
+              <P95 figures={row.focus} of="requests" />
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {offer}
+    </>
+  );
+}
+
+/** Exact status codes, failures first. */
+function Statuses({ view }: { view: View }) {
+  const [rows, offer] = useFirst(view.statuses, SOME, "status codes");
+  const jump = useJump();
+  if (!view.statuses.some((one) => one.code !== null)) return null;
+  return (
+    <div className="mb-5">
+      <table className="sheet-table" aria-label="Status codes">
+        <thead>
+          <tr>
+            <th>outcome</th>
+            <th>status</th>
+            <th className="num text-kelp!">reference</th>
+            <th className="num text-rust!">focus requests/s</th>
+          </tr>
+        </thead>
+        <tbody>
+          {rows.map((row) => (
+            <tr key={`${row.outcome} ${row.code}`}>
+              <td
+                className={row.outcome === "error" ? "text-rust" : row.outcome === "client error" ? "text-ochre" : ""}
+              >
+                <Link to={jump(toTraces({ service: view.service, outcome: row.outcome }))}>{row.outcome}</Link>
+              </td>
+              <td className="font-mono">{row.code ?? "–"}</td>
+              <td className="num">{rate(row.reference_rate)}</td>
+              <td className="num">{rate(row.focus_rate)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {offer}
+    </div>
   );
 }
 
@@ -306,48 +486,48 @@ export function Bar({ share, main, width = 46 }: { share: number; main: boolean;
   );
 }
 
-function Calls({ title, rows, link }: { title: string; rows: Schemas["CallRow"][]; link: boolean }) {
-  const { search } = useLocation();
+function Calls({ title, rows, inAll }: { title: string; rows: Schemas["CallRow"][]; inAll: number }) {
+  const jump = useJump();
+  const [shown, offer] = useFirst(rows, SOME, "rows");
   if (!rows.length) return null;
   return (
-    <table className="sheet-table mb-5">
-      <thead>
-        <tr>
-          <th>{title}</th>
-          <th className="num" colSpan={2}>
-            calls a request
-          </th>
-          <th className="num text-kelp!">reference</th>
-          <th className="num text-rust!">focus p95</th>
-        </tr>
-      </thead>
-      <tbody>
-        {rows.map((row) => (
-          <tr key={row.name}>
-            <td>
-              {link && row.kind === "service" ? (
-                <Link to={{ pathname: `/services/${encodeURIComponent(row.name)}`, search }}>{row.name}</Link>
-              ) : (
-                row.name
-              )}{" "}
-              {row.kind !== "service" && <span className="text-second">{row.kind}</span>}
-            </td>
-            <td className="num text-kelp">{row.calls_reference == null ? "–" : significant(row.calls_reference, 2)}</td>
-            <td className="num">{row.calls_focus == null ? "–" : significant(row.calls_focus, 2)}</td>
-            <td className="num" title={`${interval(row.reference.p95_interval)}; ${row.reference.requests} calls`}>
-              {duration(row.reference.p95)}
-            </td>
-            <td className="num" title={`${interval(row.focus.p95_interval)}; ${row.focus.requests} calls`}>
-              {duration(row.focus.p95)}
-            </td>
+    <div className="mb-5">
+      <table className="sheet-table">
+        <thead>
+          <tr>
+            <th>{title}</th>
+            <th className="num" colSpan={2}>
+              calls a request
+            </th>
+            <th className="num text-kelp!">reference</th>
+            <th className="num text-rust!">focus p95</th>
           </tr>
-        ))}
-      </tbody>
-    </table>
+        </thead>
+        <tbody>
+          {shown.map((row) => (
+            <tr key={row.name}>
+              <td>
+                {row.kind === "service" ? <Link to={jump(toService(row.name))}>{row.name}</Link> : row.name}{" "}
+                {row.kind !== "service" && <span className="text-second">{row.kind}</span>}
+              </td>
+              <td className="num text-kelp">
+                {row.calls_reference == null ? "–" : significant(row.calls_reference, 2)}
+              </td>
+              <td className="num">{row.calls_focus == null ? "–" : significant(row.calls_focus, 2)}</td>
+              <P95 figures={row.reference} of="calls" />
+              <P95 figures={row.focus} of="calls" />
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {offer}
+      <Left sent={rows.length} inAll={inAll} what="rows" />
+    </div>
   );
 }
 
 function NearChanges({ changes }: { changes: Schemas["ChangeOut"][] }) {
+  const [newest, offer] = useFirst([...changes].reverse(), MOST_CHANGES, "changes");
   return (
     <section>
       <h2>
@@ -355,13 +535,11 @@ function NearChanges({ changes }: { changes: Schemas["ChangeOut"][] }) {
       </h2>
       {changes.length === 0 && <p className="text-second">None in this time.</p>}
       <ul>
-        {changes
-          .slice(-6)
-          .reverse()
-          .map((change) => (
-            <li key={change.id}>{changeTitle(change)}</li>
-          ))}
+        {newest.map((change) => (
+          <li key={change.id}>{changeTitle(change)}</li>
+        ))}
       </ul>
+      {offer}
     </section>
   );
 }

@@ -1,28 +1,236 @@
-import { useQuery } from "@tanstack/react-query";
-import { Link, useLocation } from "react-router";
-import { client, take } from "../../api/client";
-import { useScope } from "../../frame/scope";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { useQueryStates } from "nuqs";
+import { useMemo, useRef } from "react";
+import { Link, useOutletContext } from "react-router";
+import { client, type Schemas, take } from "../../api/client";
+import { Gauge, healthColour } from "../../charts/Gauge";
+import type { ComparedContext } from "../../frame/Frame";
+import { useJump } from "../../frame/jump";
+import { rangeQuery, useScope, windowsQuery } from "../../frame/scope";
+import { FromBefore, useStale } from "../../shared/FromBefore";
+import { age, duration, rate, share } from "../../shared/format";
 import { Waiting } from "../../shared/Waiting";
+import { servicesState, toService } from "../places";
+import { arranged, type Line, type Sort } from "./arrange";
 
-/** All services ever seen, by name; the Overview has them by health. */
+type Row = Schemas["ServiceRow"];
+const ROW = 29; // px
+const OVERSCAN = 12;
+const WHAT = "the table of all services";
+
+const columns: [Sort, string, string?][] = [
+  ["health", "health"],
+  ["name", "service"],
+  ["rate", "requests/s", "num"],
+  ["errors", "errors", "num"],
+  ["p95", "p95", "num"],
+];
+
+/** All services, as many as there are: filtered, sorted and grouped here, as nothing but what is shown changes. */
 export function Services() {
+  const { windows } = useOutletContext<ComparedContext>();
   const [scope] = useScope();
-  const { search } = useLocation();
+  const [state, setState] = useQueryStates(servicesState);
+  const queryKey = ["services-table", scope.range, scope.last, scope.environment, windows];
   const query = useQuery({
-    queryKey: ["services", scope.environment],
-    queryFn: () => take(client.GET("/api/services", { params: { query: { environment: scope.environment } } })),
+    queryKey,
+    queryFn: ({ signal }) =>
+      take(
+        client.GET("/api/services-table", {
+          signal,
+          params: { query: { ...rangeQuery(scope), ...windowsQuery(windows), environment: scope.environment } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
   });
-  if (!query.data) return <Waiting error={query.error} what="the services" />;
+  const stale = useStale(query, [scope]);
+  const lines = useMemo(() => arranged(query.data ?? [], state), [query.data, state]);
+  if (!query.data) return <Waiting error={query.error} what={WHAT} stops={queryKey} />;
+  const found = lines.filter((line) => line.row).length;
   return (
-    <>
-      <h1 className="mb-3">Services</h1>
-      <ul className="columns-3">
-        {query.data.map((name) => (
-          <li key={name} className="border-b border-line py-1">
-            <Link to={{ pathname: `/services/${encodeURIComponent(name)}`, search }}>{name}</Link>
-          </li>
-        ))}
-      </ul>
-    </>
+    <FromBefore stale={stale} queryKey={queryKey} what={WHAT}>
+      <h1 className="mb-2">Services</h1>
+      <div className="mb-2 flex items-baseline gap-5">
+        <label>
+          <span className="text-second">name contains </span>
+          <input
+            type="search"
+            className="field w-64"
+            value={state.filter ?? ""}
+            onChange={(event) => void setState({ filter: event.target.value || null })}
+          />
+        </label>
+        <label className="text-second">
+          grouped by{" "}
+          <select
+            className="border-b border-ink bg-transparent"
+            value={state.group ?? ""}
+            onChange={(event) =>
+              void setState({ group: event.target.value === "" ? null : (event.target.value as "health" | "sends") })
+            }
+          >
+            <option value="">nothing</option>
+            <option value="health">health</option>
+            <option value="sends">what they send</option>
+          </select>
+        </label>
+        <span role="status" className="text-second">
+          {found === query.data.length ? `${found} ${found === 1 ? "service" : "services"}` : `${found} of ${query.data.length} services`}
+        </span>
+      </div>
+      {found === 0 ? (
+        <p className="py-4">
+          {query.data.length === 0 ? "Nothing has been sent yet." : `No service's name contains “${state.filter}”. `}
+          {state.filter && (
+            <button type="button" className="underline" onClick={() => void setState({ filter: null })}>
+              show all
+            </button>
+          )}
+        </p>
+      ) : (
+        <Table lines={lines} sort={state.sort} down={state.down} setState={setState} />
+      )}
+    </FromBefore>
+  );
+}
+
+interface TableProps {
+  lines: Line[];
+  sort: Sort;
+  down: boolean;
+  setState: (state: { sort: Sort; down: boolean }) => unknown;
+}
+
+/** Only the rows that can be seen are in the page. */
+function Table({ lines, sort, down, setState }: TableProps) {
+  const scroller = useRef<HTMLDivElement>(null);
+  const rows = useVirtualizer({
+    count: lines.length,
+    getScrollElement: () => scroller.current,
+    estimateSize: () => ROW,
+    overscan: OVERSCAN,
+  });
+  const shown = rows.getVirtualItems();
+  const above = shown[0]?.start ?? 0;
+  const below = rows.getTotalSize() - (shown.at(-1)?.end ?? 0);
+  return (
+    <section
+      ref={scroller}
+      className="max-h-[calc(100vh-230px)] overflow-y-auto"
+      aria-label="All services"
+      tabIndex={0}
+    >
+      <table className="sheet-table" aria-rowcount={lines.length}>
+        <thead className="sticky top-0 bg-ground">
+          <tr>
+            {columns.map(([key, name, kind]) => (
+              <Heading
+                key={key}
+                name={name}
+                kind={kind}
+                current={sort === key ? down : null}
+                onSort={(next) => setState({ sort: key, down: next })}
+                wide={kind === "num"}
+              />
+            ))}
+            <th>sends</th>
+            <th className="num">newest</th>
+          </tr>
+        </thead>
+        <tbody>
+          {above > 0 && <Filler height={above} />}
+          {shown.map((item) => {
+            const line = lines[item.index];
+            return line?.row ? (
+              <ServiceLine key={item.key} row={line.row} index={item.index} />
+            ) : (
+              <GroupLine key={item.key} line={line} />
+            );
+          })}
+          {below > 0 && <Filler height={below} />}
+        </tbody>
+      </table>
+    </section>
+  );
+}
+
+function Heading({
+  name,
+  kind,
+  current,
+  onSort,
+  wide,
+}: {
+  name: string;
+  kind?: string;
+  current: boolean | null;
+  onSort: (down: boolean) => void;
+  wide: boolean;
+}) {
+  return (
+    <th
+      className={kind}
+      colSpan={wide ? 2 : 1}
+      aria-sort={current === null ? undefined : current ? "descending" : "ascending"}
+    >
+      <button type="button" className="font-semibold" onClick={() => onSort(current === null ? wide : !current)}>
+        {wide && <span className="text-kelp">reference, </span>}
+        {name} {current === null ? "" : current ? "↓" : "↑"}
+      </button>
+    </th>
+  );
+}
+
+const Filler = ({ height }: { height: number }) => (
+  <tr role="presentation" className="border-0!">
+    <td colSpan={10} style={{ height, padding: 0 }} />
+  </tr>
+);
+
+function GroupLine({ line }: { line: Line | undefined }) {
+  return (
+    <tr style={{ height: ROW }}>
+      <th colSpan={10} scope="rowgroup" className="pt-2">
+        {line?.group} <span className="font-normal">{line?.count}</span>
+      </th>
+    </tr>
+  );
+}
+
+function ServiceLine({ row, index }: { row: Row; index: number }) {
+  const jump = useJump();
+  const { focus, reference } = row;
+  return (
+    <tr style={{ height: ROW }} aria-rowindex={index + 1} data-service={row.service}>
+      <td className="w-[100px] whitespace-nowrap">
+        {row.health && (
+          <>
+            <Gauge health={row.health} /> <span className={healthColour(row.health)}>{row.health}</span>
+          </>
+        )}
+      </td>
+      <td className="max-w-[420px] truncate font-semibold">
+        <Link to={jump(toService(row.service))} title={row.service}>
+          {row.service}
+        </Link>
+      </td>
+      {focus && reference ? (
+        <>
+          <td className="num text-kelp">{rate(reference.rate)}</td>
+          <td className="num">{rate(focus.rate)}</td>
+          <td className="num text-kelp">{share(reference.failed_share)}</td>
+          <td className="num">{share(focus.failed_share)}</td>
+          <td className="num text-kelp">{duration(reference.p95)}</td>
+          <td className="num font-semibold">{duration(focus.p95)}</td>
+        </>
+      ) : (
+        <td colSpan={6} className="text-second">
+          serves no requests in this time
+        </td>
+      )}
+      <td className="pl-4! text-second">{row.sends.join(", ")}</td>
+      <td className="num text-second">{age(row.newest, Date.now())} ago</td>
+    </tr>
   );
 }

@@ -2,7 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { client, take } from "../../api/client";
 
-export function SignIn() {
+export function SignIn({ ended }: { ended: boolean }) {
   const queries = useQueryClient();
   const [name, setName] = useState("");
   const [password, setPassword] = useState("");
@@ -19,7 +19,9 @@ export function SignIn() {
     <main className="grid min-h-screen place-items-center">
       <form onSubmit={submit} className="w-80 border border-line bg-sheet p-6">
         <h1 className="mb-1">Wirbel</h1>
-        <p className="mb-4 text-second">What is normal, what is off, and why.</p>
+        <p className="mb-4 text-second">
+          {ended ? "Your session has ended. Sign in to go on where you were." : "What is normal, what is off, and why."}
+        </p>
         <label className="mb-3 block">
           <span className="text-second">Name</span>
           <input

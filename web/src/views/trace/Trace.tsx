@@ -1,17 +1,21 @@
 import { useQuery } from "@tanstack/react-query";
-import { parseAsInteger, parseAsString, useQueryStates } from "nuqs";
+import { useQueryStates } from "nuqs";
 import { useParams } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
 import { dayAndClock, duration, signed, significant } from "../../shared/format";
+import { useFirst } from "../../shared/useFirst";
 import { Waiting } from "../../shared/Waiting";
+import { traceState } from "../places";
 import { Channels } from "./Channels";
 import { Outline } from "./Outline";
 import { SpanDetail } from "./SpanDetail";
 
+const MOST_PARTS = 12;
+
 /** One request as channels, beside a normal one at the same scale; its spans to read; one span in full. */
 export function Trace() {
   const { trace = "" } = useParams();
-  const [place, setPlace] = useQueryStates({ span: parseAsString, against: parseAsString, at: parseAsInteger });
+  const [place, setPlace] = useQueryStates(traceState);
   const query = useQuery({
     queryKey: ["trace", trace, place.span, place.against],
     queryFn: () =>
@@ -72,36 +76,40 @@ export function Trace() {
 
 /** Where this request's time passed; the parts add up to its duration. */
 function Passed({ view, compared }: { view: Schemas["TraceView"]; compared: boolean }) {
+  const [parts, offer] = useFirst(view.parts, MOST_PARTS, "parts");
   return (
-    <table className="sheet-table mt-3">
-      <thead>
-        <tr>
-          <th>where the time passed</th>
-          <th className="num">calls</th>
-          {compared && <th className="num text-kelp!">normal</th>}
-          <th className="num text-rust!">here</th>
-          {compared && <th className="num">more</th>}
-        </tr>
-      </thead>
-      <tbody>
-        {view.parts.slice(0, 12).map((part) => (
-          <tr key={part.label}>
-            <td>{part.label}</td>
-            <td className="num">
-              {part.normal_calls != null && part.normal_calls !== part.calls
-                ? `${part.normal_calls} → ${part.calls}`
-                : part.calls}
-            </td>
-            {compared && <td className="num">{duration((part.normal_ms ?? 0) / 1000)}</td>}
-            <td className="num">{duration(part.here_ms / 1000)}</td>
-            {compared && (
-              <td className={`num ${(part.more_ms ?? 0) > 1 ? "text-rust" : "text-second"}`}>
-                {signed(duration((part.more_ms ?? 0) / 1000), part.more_ms ?? 0)}
-              </td>
-            )}
+    <>
+      <table className="sheet-table mt-3">
+        <thead>
+          <tr>
+            <th>where the time passed</th>
+            <th className="num">calls</th>
+            {compared && <th className="num text-kelp!">normal</th>}
+            <th className="num text-rust!">here</th>
+            {compared && <th className="num">more</th>}
           </tr>
-        ))}
-      </tbody>
-    </table>
+        </thead>
+        <tbody>
+          {parts.map((part) => (
+            <tr key={part.label}>
+              <td>{part.label}</td>
+              <td className="num">
+                {part.normal_calls != null && part.normal_calls !== part.calls
+                  ? `${part.normal_calls} → ${part.calls}`
+                  : part.calls}
+              </td>
+              {compared && <td className="num">{duration((part.normal_ms ?? 0) / 1000)}</td>}
+              <td className="num">{duration(part.here_ms / 1000)}</td>
+              {compared && (
+                <td className={`num ${(part.more_ms ?? 0) > 1 ? "text-rust" : "text-second"}`}>
+                  {signed(duration((part.more_ms ?? 0) / 1000), part.more_ms ?? 0)}
+                </td>
+              )}
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {offer}
+    </>
   );
 }

@@ -1,10 +1,11 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { parseAsString, useQueryState } from "nuqs";
+import { useQueryStates } from "nuqs";
 import { client, type Schemas, take } from "../../api/client";
 import { useScope, type Windows, windowsQuery } from "../../frame/scope";
 import { Choice } from "../../shared/Choice";
 import { duration, interval, share, signed, significant } from "../../shared/format";
 import { Waiting } from "../../shared/Waiting";
+import { tracesState } from "../places";
 
 /** Columns that every request has; other attributes come from what was seen. */
 const OWN = ["operation", "service.version", "service.instance.id", "host.name", "http.response.status_code"];
@@ -16,7 +17,9 @@ export interface Conditions {
   version?: string | null;
   instance?: string | null;
   outcome?: "ok" | "client error" | "error" | null;
+  status?: number | null;
   slower_than_s?: number | null;
+  faster_than_s?: number | null;
   carrying?: string[];
 }
 
@@ -29,7 +32,7 @@ interface Props {
 /** The same requests split by an attribute, what adds most to the change first. */
 export function Breakdown({ windows, conditions, keep }: Props) {
   const [scope] = useScope();
-  const [by, setBy] = useQueryState("split", parseAsString);
+  const [{ split: by }, setState] = useQueryStates({ split: tracesState.split });
   const names = useQuery({
     queryKey: ["attributes", scope.environment],
     queryFn: () => take(client.GET("/api/known/attributes", { params: { query: { environment: scope.environment } } })),
@@ -58,7 +61,7 @@ export function Breakdown({ windows, conditions, keep }: Props) {
         none="nothing"
         value={by}
         options={[...OWN, ...new Set(others.slice(0, MOST_NAMES))]}
-        choose={(name) => void setBy(name)}
+        choose={(name) => void setState({ split: name })}
       />
       {by === null ? null : query.data ? (
         <Values data={query.data} keep={keep} />

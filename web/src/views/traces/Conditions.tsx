@@ -1,0 +1,237 @@
+import { useQuery } from "@tanstack/react-query";
+import { type FormEvent, type ReactNode, useId, useState } from "react";
+import { client, take } from "../../api/client";
+import { type Span, timesOf, useScope } from "../../frame/scope";
+import { outcomes, type TracesChange, type TracesState } from "../places";
+
+interface Props {
+  state: TracesState;
+  window: Span;
+  setState: (change: TracesChange) => void;
+}
+
+/** Which requests: a field for each condition, with completion from what was sent. */
+export function Conditions({ state, window, setState }: Props) {
+  const values = (attribute: string) => ({ attribute, window, service: state.service });
+  return (
+    <section aria-label="Conditions" className="mb-3 flex flex-wrap items-end gap-x-4 gap-y-2">
+      <Named label="service" value={state.service} known={values("service")} set={(service) => setState({ service })} />
+      <Named
+        label="operation"
+        value={state.operation}
+        known={values("operation")}
+        set={(operation) => setState({ operation })}
+        wide
+      />
+      <Duration label="slower than, ms" seconds={state.slower} set={(slower) => setState({ slower })} />
+      <Duration label="faster than, ms" seconds={state.faster} set={(faster) => setState({ faster })} />
+      <Field label="outcome">
+        {(id) => (
+          <select
+            id={id}
+            className="field"
+            value={state.outcome ?? ""}
+            onChange={(event) => setState({ outcome: outcomes.find((name) => name === event.target.value) ?? null })}
+          >
+            <option value="">any</option>
+            {outcomes.map((name) => (
+              <option key={name}>{name}</option>
+            ))}
+          </select>
+        )}
+      </Field>
+      <Status status={state.status} set={(status) => setState({ status })} />
+      <Attribute
+        window={window}
+        service={state.service}
+        add={(pair) => setState({ carrying: [...state.carrying.filter((other) => other !== pair), pair] })}
+      />
+    </section>
+  );
+}
+
+function Field({ label, children }: { label: string; children: (id: string) => ReactNode }) {
+  const id = useId();
+  return (
+    <div>
+      <label htmlFor={id} className="block text-[12px] text-second">
+        {label}
+      </label>
+      {children(id)}
+    </div>
+  );
+}
+
+interface Known {
+  attribute: string;
+  window: Span;
+  service: string | null;
+}
+
+/** Values to choose from, read when the field is first entered. */
+function useKnown({ attribute, window, service }: Known, enabled: boolean): string[] {
+  const [{ environment }] = useScope();
+  const query = useQuery({
+    queryKey: ["known-values", attribute, service, window, environment],
+    queryFn: ({ signal }) =>
+      take(
+        client.GET("/api/known/values", {
+          signal,
+          params: { query: { attribute, ...timesOf(window), service, environment } },
+        }),
+      ),
+    enabled: enabled && attribute !== "",
+    staleTime: 60_000,
+  });
+  return query.data ?? [];
+}
+
+interface NamedProps {
+  label: string;
+  value: string | null;
+  known: Known;
+  set: (value: string | null) => void;
+  wide?: boolean;
+}
+
+/** A value that is typed or chosen; it counts when the field is left, or at Enter. */
+function Named({ label, value, known, set, wide = false }: NamedProps) {
+  const list = useId();
+  const [entered, setEntered] = useState(false);
+  const options = useKnown(known, entered);
+  const give = (text: string) => (text.trim() || null) !== value && set(text.trim() || null);
+  return (
+    <Field label={label}>
+      {(id) => (
+        <>
+          <input
+            id={id}
+            key={value}
+            className={`field ${wide ? "w-52" : "w-36"}`}
+            list={list}
+            defaultValue={value ?? ""}
+            onFocus={() => setEntered(true)}
+            onBlur={(event) => give(event.target.value)}
+            onKeyDown={(event) => event.key === "Enter" && give(event.currentTarget.value)}
+          />
+          <datalist id={list}>
+            {options.map((option) => (
+              <option key={option} value={option} />
+            ))}
+          </datalist>
+        </>
+      )}
+    </Field>
+  );
+}
+
+/** Milliseconds on the screen, seconds in the address. */
+function Duration({
+  label,
+  seconds,
+  set,
+}: {
+  label: string;
+  seconds: number | null;
+  set: (seconds: number | null) => void;
+}) {
+  const give = (text: string) => {
+    const value = text.trim() === "" ? null : Number(text) / 1000;
+    if (value === null || (Number.isFinite(value) && value >= 0)) set(value);
+  };
+  return (
+    <Field label={label}>
+      {(id) => (
+        <input
+          id={id}
+          key={seconds}
+          className="field w-24"
+          inputMode="decimal"
+          type="number"
+          min="0"
+          step="any"
+          defaultValue={seconds === null ? "" : Number((seconds * 1000).toPrecision(6))}
+          onBlur={(event) => give(event.target.value)}
+          onKeyDown={(event) => event.key === "Enter" && give(event.currentTarget.value)}
+        />
+      )}
+    </Field>
+  );
+}
+
+function Status({ status, set }: { status: number | null; set: (status: number | null) => void }) {
+  const give = (text: string) => set(/^\d{1,3}$/.test(text.trim()) ? Number(text) : null);
+  return (
+    <Field label="status">
+      {(id) => (
+        <input
+          id={id}
+          key={status}
+          className="field w-16"
+          inputMode="numeric"
+          defaultValue={status ?? ""}
+          onBlur={(event) => give(event.target.value)}
+          onKeyDown={(event) => event.key === "Enter" && give(event.currentTarget.value)}
+        />
+      )}
+    </Field>
+  );
+}
+
+function Attribute({ window, service, add }: { window: Span; service: string | null; add: (pair: string) => void }) {
+  const [{ environment }] = useScope();
+  const [name, setName] = useState("");
+  const [value, setValue] = useState("");
+  const lists = [useId(), useId()];
+  const names = useQuery({
+    queryKey: ["attributes", environment],
+    queryFn: () => take(client.GET("/api/known/attributes", { params: { query: { environment } } })),
+    staleTime: 60_000,
+  });
+  const values = useKnown({ attribute: name, window, service }, names.data?.some((one) => one.name === name) ?? false);
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    if (!name.trim() || !value.trim()) return;
+    add(`${name.trim()}=${value.trim()}`);
+    setValue("");
+  };
+  return (
+    <form onSubmit={submit} className="flex items-end gap-1">
+      <Field label="attribute">
+        {(id) => (
+          <input
+            id={id}
+            className="field w-44"
+            list={lists[0]}
+            value={name}
+            onChange={(event) => setName(event.target.value)}
+          />
+        )}
+      </Field>
+      <Field label="value">
+        {(id) => (
+          <input
+            id={id}
+            className="field w-32"
+            list={lists[1]}
+            value={value}
+            onChange={(event) => setValue(event.target.value)}
+          />
+        )}
+      </Field>
+      <button type="submit" className="action" disabled={!name.trim() || !value.trim()}>
+        Add
+      </button>
+      <datalist id={lists[0]}>
+        {[...new Set(names.data?.map((one) => one.name))].map((option) => (
+          <option key={option} value={option} />
+        ))}
+      </datalist>
+      <datalist id={lists[1]}>
+        {values.map((option) => (
+          <option key={option} value={option} />
+        ))}
+      </datalist>
+    </form>
+  );
+}
