@@ -100,13 +100,15 @@ def test_an_inquiry_is_shown_under_its_own_windows_and_can_be_asked_again(page: 
     note.get_by_role("button", name="back to the inquiry's windows").click()
     expect(note).to_have_count(0)
     page.get_by_role("slider", name="focus end").press("Shift+ArrowLeft")
+    expect(note).to_contain_text("not those of this inquiry")
     moved = windows_in_force(page)
     note.get_by_role("button", name="Ask again with these windows").click()
     page.wait_for_url(lambda url: "/inquiries/" in url and made["id"] not in url)
     expect(page.get_by_role("article", name="Candidate 1")).to_be_visible()
-    assert windows_in_force(page) == moved
     again = Api(instance).get("/api/inquiries/" + page.url.split("/inquiries/")[1].split("?")[0])[1]
-    assert ms(again["focus"]["from"]) == moved["focus start"]
+    assert ms(again["focus"]["to"]) == moved["focus end"]
+    expect(page.get_by_role("slider", name="focus end")).to_have_attribute("aria-valuenow", str(int(moved["focus end"])))
+    assert windows_in_force(page) == moved
 
 
 def test_what_is_open_beside_an_inquiry_has_its_windows(page: Page, instance: Instance) -> None:

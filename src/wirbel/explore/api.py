@@ -19,12 +19,12 @@ from wirbel.explore.distribution import latency_distribution
 from wirbel.explore.figures import listed, window_out
 from wirbel.explore.health import overview
 from wirbel.explore.log_rates import log_rates
-from wirbel.explore.log_records import log_records
+from wirbel.explore.log_records import log_records, trace_logs
 from wirbel.explore.metrics import metric_view
 from wirbel.explore.schemas import change_out
 from wirbel.explore.service import service_view
 from wirbel.explore.services import services_table
-from wirbel.explore.traces import Filter, list_traces, trace_pair
+from wirbel.explore.traces import Filter, list_traces, parse_id, trace_pair
 from wirbel.store import reading
 from wirbel.store.models import Service, Stream
 
@@ -214,6 +214,14 @@ def get_metric(request: HttpRequest, name: str, metric: str, asked: Query[Compar
 def trace(request: HttpRequest, trace: str, span: str | None = None, against: str | None = None) -> Any:
     """One trace, from its root or from ``span``; ``against`` is TRACE or TRACE:SPAN of one to compare it with."""
     return trace_pair(trace, span, against)
+
+
+@router.get("/traces/{trace}/logs", response=schemas.LogRecords)
+def get_trace_logs(request: HttpRequest, trace: str) -> Any:
+    """What was logged with the trace's id."""
+    wanted = parse_id(trace, 16)
+    found = reading.trace(wanted)
+    return trace_logs(wanted, found) if found.num_rows else schemas.LogRecords(count=0, records=[])
 
 
 @router.get("/changes", response=list[schemas.ChangeOut])

@@ -199,6 +199,7 @@ class LogRates(BaseModel):
 
 class LogRecord(BaseModel):
     at: str
+    service: str | None
     severity: str
     body: str
     instance: str | None

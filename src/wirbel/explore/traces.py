@@ -221,7 +221,8 @@ def _compare(this: TraceView, normal: TraceView) -> None:
     this.parts.sort(key=lambda part: -(part.more_ms or 0.0))
 
 
-def _parse_id(text: str, width: int) -> bytes:
+def parse_id(text: str, width: int) -> bytes:
+    """The bytes of an id in hexadecimal digits. Raises NotFound if it is none."""
     try:
         found = bytes.fromhex(text)
     except ValueError:
@@ -233,12 +234,12 @@ def _parse_id(text: str, width: int) -> bytes:
 
 def trace_view(trace: str, span: str | None) -> TraceView:
     """A trace, drawn from its root or from one span of it. Raises NotFound if it is not stored."""
-    table = reading.trace(_parse_id(trace, 16))
+    table = reading.trace(parse_id(trace, 16))
     if not table.num_rows:
         raise NotFound(f"Trace {trace} is not stored. It may not have arrived yet, or retention has dropped it.")
     traces = TraceSet(table)
     parent, start, duration = traces.parent, traces.start, traces.duration
-    root = _root(traces, _parse_id(span, 8) if span else None)
+    root = _root(traces, parse_id(span, 8) if span else None)
     built = rq.build(traces, np.array([root]), (0, 2**62))
     path = built.path
     order, depth = _reading_order(parent, start, root)

@@ -234,6 +234,8 @@ class CascadeStep(_Of):
     start: float
     end: float
     main: bool
+    more_calls: float | None = None
+    slower_calls: float | None = None
 
 
 class Contract(_Of):

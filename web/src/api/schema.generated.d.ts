@@ -579,6 +579,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/traces/{trace}/logs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Trace Logs
+         * @description What was logged with the trace's id.
+         */
+        get: operations["wirbel_explore_api_get_trace_logs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -713,6 +733,10 @@ export interface components {
             label: string;
             /** Main */
             main: boolean;
+            /** More Calls */
+            more_calls?: number | null;
+            /** Slower Calls */
+            slower_calls?: number | null;
             /** Start */
             start: number;
         };
@@ -1249,6 +1273,8 @@ export interface components {
             body: string;
             /** Instance */
             instance: string | null;
+            /** Service */
+            service: string | null;
             /** Severity */
             severity: string;
             /** Span */
@@ -3015,6 +3041,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TracePair"];
+                };
+            };
+        };
+    };
+    wirbel_explore_api_get_trace_logs: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                trace: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogRecords"];
                 };
             };
         };

@@ -32,6 +32,7 @@ export function ChangeMark({ change, x, y }: { change: Change; x: Axis; y: numbe
   const at = Math.max(x(Date.parse(change.at)), first);
   const until = change.until ? Math.min(x(Date.parse(change.until)), x.range()[1] ?? 0) : null;
   return (
+    // biome-ignore lint/a11y/noInteractiveElementToNoninteractiveRole: a group of an SVG is no control
     <g className="change-mark" role="img" aria-label={changeTitle(change)}>
       <title>{changeTitle(change)}</title>
       {until !== null ? (

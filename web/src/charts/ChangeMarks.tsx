@@ -41,6 +41,7 @@ export function ChangeMarks({ changes, x, y }: Props) {
         const told = group.slice(0, MOST_TOLD).map(changeTitle);
         const title = `${group.length} changes\n${told.join("\n")}${group.length > MOST_TOLD ? "\n…" : ""}`;
         return (
+          // biome-ignore lint/a11y/noInteractiveElementToNoninteractiveRole: a group of an SVG is no control
           <g key={first.id} className="change-mark" role="img" aria-label={title}>
             <title>{title}</title>
             <path d={`M${from} ${y + 12}H${to}`} stroke="var(--ink)" strokeWidth="1.3" />

@@ -166,6 +166,7 @@ function Outside({ name, span, isBefore, x, low, high, onReach }: OutsideProps) 
   const y = name === "focus" ? BASE - 14 : TOP + 14;
   const title = `${name} ${between(span)}, ${isBefore ? "before" : "after"} what is shown; show it`;
   return (
+    // biome-ignore lint/a11y/useSemanticElements: an SVG has no button
     <g
       role="button"
       tabIndex={0}

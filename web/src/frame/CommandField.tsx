@@ -58,29 +58,30 @@ export function CommandField() {
       <span aria-hidden="true" className="absolute top-0 right-2 text-second">
         /
       </span>
-      {open && (
-        <Command.List className="absolute top-7 z-40 max-h-80 w-full overflow-auto border border-ink bg-sheet py-1">
-          <Command.Empty className="px-3 py-1 text-second">No match.</Command.Empty>
-          {TRACE.test(trace) && (
-            <Command.Item className={item} value={trace} onSelect={() => go(`/traces/${trace}`)}>
-              trace {trace}
-            </Command.Item>
-          )}
-          {services.data?.slice(0, MOST).map((name) => (
-            <Command.Item key={name} className={item} value={`service ${name}`} onSelect={() => go(toService(name))}>
-              <span className="text-second">service</span> {name}
-            </Command.Item>
-          ))}
-          {(services.data?.length ?? 0) > MOST && (
-            <p className="px-3 py-1 text-second">and more services: type more of the name</p>
-          )}
-          {views.map(([name, to]) => (
-            <Command.Item key={to} className={item} value={`view ${name}`} onSelect={() => go(to)}>
-              <span className="text-second">view</span> {name}
-            </Command.Item>
-          ))}
-        </Command.List>
-      )}
+      <Command.List
+        hidden={!open}
+        className="absolute top-7 z-40 max-h-80 w-full overflow-auto border border-ink bg-sheet py-1"
+      >
+        <Command.Empty className="px-3 py-1 text-second">No match.</Command.Empty>
+        {TRACE.test(trace) && (
+          <Command.Item className={item} value={trace} onSelect={() => go(`/traces/${trace}`)}>
+            trace {trace}
+          </Command.Item>
+        )}
+        {services.data?.slice(0, MOST).map((name) => (
+          <Command.Item key={name} className={item} value={`service ${name}`} onSelect={() => go(toService(name))}>
+            <span className="text-second">service</span> {name}
+          </Command.Item>
+        ))}
+        {(services.data?.length ?? 0) > MOST && (
+          <p className="px-3 py-1 text-second">and more services: type more of the name</p>
+        )}
+        {views.map(([name, to]) => (
+          <Command.Item key={to} className={item} value={`view ${name}`} onSelect={() => go(to)}>
+            <span className="text-second">view</span> {name}
+          </Command.Item>
+        ))}
+      </Command.List>
     </Command>
   );
 }

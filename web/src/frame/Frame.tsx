@@ -1,13 +1,14 @@
 import { useQuery } from "@tanstack/react-query";
 import { DropdownMenu } from "radix-ui";
-import { useEffect, useState } from "react";
-import { NavLink, Outlet, useMatch, useOutletContext } from "react-router";
+import { useEffect, useRef, useState } from "react";
+import { NavLink, Outlet, useLocation, useMatch, useOutletContext } from "react-router";
 import { client, type Schemas, take } from "../api/client";
 import { FromBefore, useStale } from "../shared/FromBefore";
 import { age, dayAndClock } from "../shared/format";
 import { rangeAround, useInquiry, windowsOf } from "../shared/inquiries";
 import { Waiting } from "../shared/Waiting";
 import { usePractice } from "../views/practice/Practice";
+import { useArrival } from "./arrival";
 import { CommandField } from "./CommandField";
 import { FrameSearch, useJump } from "./jump";
 import { Keys } from "./Keys";
@@ -66,9 +67,15 @@ export function Frame({ me }: { me: Schemas["Me"] }) {
   // From an inquiry its windows go along, as they are what is looked at there.
   const follows = inFrame(own.windows ? { ...scope, range, ...onlySpans(windows) } : scope);
   const chosen = scope.focus !== null || scope.reference !== null;
+  const main = useRef<HTMLElement>(null);
+  const { pathname } = useLocation();
+  useArrival(main, [...views, PRACTICE].flatMap(([, links]) => links).find(([, to]) => to === pathname)?.[0]);
   return (
     <FrameSearch value={follows}>
       <div className="flex min-h-screen flex-col">
+        <a href="#view" className="sr-only z-50 focus:not-sr-only focus:absolute focus:bg-sheet focus:p-2">
+          Skip to the view
+        </a>
         <header className="flex h-11 items-center gap-5 border-b border-line px-4">
           <HomeLink />
           <Environment found={ribbon?.environments ?? []} />
@@ -93,22 +100,24 @@ export function Frame({ me }: { me: Schemas["Me"] }) {
             <PersonMenu me={me} />
           </div>
         </header>
-        {ribbon && windows ? (
-          <FromBefore stale={stale} queryKey={queryKey} what="the ribbon">
-            <TimeRibbon data={ribbon} windows={windows} shown={range ?? spanOf(ribbon)} following={following} />
-          </FromBefore>
-        ) : (
-          <div role="status" className="h-[84px] border-b border-ink px-4 py-3 text-second">
-            {query.error ? `No ribbon: ${query.error.message}` : "Reading the ribbon…"}
-          </div>
-        )}
+        <section aria-label="Time ribbon">
+          {ribbon && windows ? (
+            <FromBefore stale={stale} queryKey={queryKey} what="the ribbon">
+              <TimeRibbon data={ribbon} windows={windows} shown={range ?? spanOf(ribbon)} following={following} />
+            </FromBefore>
+          ) : (
+            <div role="status" className="h-[84px] border-b border-ink px-4 py-3 text-second">
+              {query.error ? `No ribbon: ${query.error.message}` : "Reading the ribbon…"}
+            </div>
+          )}
+        </section>
         <div className="flex flex-1">
           <nav aria-label="Views" className="w-[132px] shrink-0 border-r border-line pt-6">
             {[...views, ...(hasPractice ? [PRACTICE] : [])].map(([group, links]) => (
               <Views key={group} group={group} links={links} />
             ))}
           </nav>
-          <main className="min-w-0 flex-1 px-5 py-3">
+          <main ref={main} id="view" tabIndex={-1} className="min-w-0 flex-1 px-5 py-3 outline-none">
             <Outlet context={{ ribbon, windows, me } satisfies FrameContext} />
           </main>
         </div>

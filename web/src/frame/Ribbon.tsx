@@ -71,6 +71,7 @@ export function Ribbon({ data, windows, shown, following }: Props) {
           {data.is_all && data.oldest ? "all there is" : `zone ${offset(end)}`}
         </div>
       </div>
+      {/* biome-ignore lint/a11y/useSemanticElements: an SVG has no fieldset */}
       <svg
         width={width}
         height={HEIGHT}

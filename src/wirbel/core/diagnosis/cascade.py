@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from wirbel.core import text
 from wirbel.core.diagnosis.attribution import Contribution, Effect
@@ -15,32 +16,43 @@ _TOLD = 1.2  # times the calls, or one call's time, to be said
 
 @dataclass(frozen=True)
 class CascadeStep:
-    """From ``start`` to ``end``, which differ by ``amount``, in the symptom's unit; ``main`` is the largest."""
+    """From ``start`` to ``end``, which differ by ``amount``, in the symptom's unit; ``main`` is the largest.
+
+    ``more_calls`` and ``slower_calls`` are the two effects that a part's amount is made of; None of what is no single part, or no time.
+    """
 
     label: str
     amount: float
     start: float
     end: float
     main: bool
+    more_calls: float | None = None
+    slower_calls: float | None = None
 
 
 def cascade(effect: Effect, contributions: Sequence[Contribution], timed: bool) -> list[CascadeStep]:
     """``timed``: the parts are times, so that it can be said whether calls became more or slower."""
     moves = sorted(contributions, key=lambda c: -abs(c.delta))
+    shown = moves[:MOST_STEPS]
+    alike = Counter(_name(c) for c in shown)
     steps, at = [], effect.reference
-    for index, c in enumerate(moves[:MOST_STEPS]):
-        label = f"{_name(c)}{_how(c)}" if timed else f"{_name(c)}, {c.part.operation}"
-        steps.append(CascadeStep(label, c.delta, at, at + c.delta, index == 0))
+    for index, c in enumerate(shown):
+        # Parts of one name are told apart by their operation.
+        name = f"{_name(c)}, {c.part.operation}" if alike[_name(c)] > 1 or not timed else _name(c)
+        effects = (c.more_calls, c.slower_calls) if timed else (None, None)
+        steps.append(CascadeStep(f"{name}{_how(c) if timed else ''}", c.delta, at, at + c.delta, index == 0, *effects))
         at += c.delta
     rest = len(moves) - len(steps)
-    label = f"{rest} smaller parts" if rest > 0 else "rounding"
-    return [*steps, CascadeStep(label, effect.focus - at, at, effect.focus, False)]
+    if rest > 0:
+        return [*steps, CascadeStep(f"{rest} smaller parts", effect.focus - at, at, effect.focus, False)]
+    # What sums only round is no step of its own.
+    return [*steps[:-1], replace(steps[-1], end=effect.focus)] if steps else []
 
 
 def _name(c: Contribution) -> str:
     if c.part.kind == DEPENDENCY:
         return str(c.part.peer)
-    return f"{c.part.service} → {c.part.peer}" if c.part.kind == TRANSFER else f"{c.part.service} self time"
+    return f"network and queue {c.part.service} → {c.part.peer}" if c.part.kind == TRANSFER else f"{c.part.service} self time"
 
 
 def _how(c: Contribution) -> str:

@@ -1,7 +1,7 @@
 import { scaleLinear } from "d3-scale";
 import { Link, useOutletContext, useParams } from "react-router";
 import type { Schemas } from "../../api/client";
-import { changeTitle } from "../../charts/ChangeMark";
+import { ChangeMark, changeTitle } from "../../charts/ChangeMark";
 import type { FrameContext } from "../../frame/Frame";
 import { useJump } from "../../frame/jump";
 import { useScope } from "../../frame/scope";
@@ -201,17 +201,51 @@ function Cascade({ view }: { view: View }) {
               />
               <text x={b + 6} y={y + 16}>
                 {signed(quantity(step.amount, effect.unit), step.amount)}
+                <title>{effects(step, effect.unit)}</title>
               </text>
             </g>
           );
         })}
-        <path d={`M${x(effect.focus)} ${bottom - 6}V${bottom + 22}`} stroke="var(--rust)" strokeWidth="1.6" />
+        <rect
+          x={left}
+          y={bottom + 4}
+          width={Math.max(2, x(effect.focus) - left)}
+          height="15"
+          fill="var(--rust)"
+          opacity="0.85"
+        />
+        <path d={`M${x(effect.focus)} ${bottom - 6}V${bottom + 19}`} stroke="var(--slate)" strokeWidth="0.8" />
         <text x="0" y={bottom + 15} fontWeight="600" style={{ fill: "var(--rust)" }}>
           focus {quantity(effect.focus, effect.unit)}
         </text>
       </svg>
+      <table className="sr-only">
+        <caption>Parts of the change</caption>
+        <thead>
+          <tr>
+            <th>part</th>
+            <th>change</th>
+            <th>of which</th>
+          </tr>
+        </thead>
+        <tbody>
+          {steps.map((step) => (
+            <tr key={step.label}>
+              <td>{step.label}</td>
+              <td>{signed(quantity(step.amount, effect.unit), step.amount)}</td>
+              <td>{effects(step, effect.unit)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
     </section>
   );
+}
+
+/** What a part's change is made of. */
+function effects({ more_calls, slower_calls }: View["cascade"][number], unit: string): string {
+  if (more_calls == null || slower_calls == null) return "";
+  return `${signed(quantity(more_calls, unit), more_calls)} by more or fewer calls, ${signed(quantity(slower_calls, unit), slower_calls)} by slower or faster ones`;
 }
 
 /** What moved first: onsets with their intervals, and the changes between them. */
@@ -242,10 +276,9 @@ function Ladder({ view }: { view: View }) {
             </g>
           ))}
           {near.map((one) => (
-            <g key={one.change.id} transform={`translate(${x(Date.parse(one.change.at))} 0)`}>
-              <path d={`M0 0V${height}`} stroke="var(--ink)" strokeDasharray="2 2" />
-              <path d="M0 0L9 4L0 8Z" fill="var(--ink)" />
-              <title>{changeTitle(one.change)}</title>
+            <g key={one.change.id}>
+              <path d={`M${x(Date.parse(one.change.at))} 12V${height}`} stroke="var(--ink)" strokeDasharray="2 2" />
+              <ChangeMark change={one.change} x={x} y={0} />
             </g>
           ))}
           {moved.map((one, index) => {

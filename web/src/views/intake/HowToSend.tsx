@@ -1,5 +1,6 @@
 import { useState } from "react";
 import { CopyButton } from "../../shared/CopyButton";
+import { Paste } from "../../shared/Paste";
 import { RECIPES } from "../../shared/recipes";
 
 export function HowToSend() {
@@ -22,7 +23,7 @@ export function HowToSend() {
         </span>
         <CopyButton text={RECIPES[chosen]} what="copy" />
       </h2>
-      <pre className="overflow-x-auto border border-line bg-sheet p-2 font-mono text-[12px]">{RECIPES[chosen]}</pre>
+      <Paste what={`To send from ${chosen}`} text={RECIPES[chosen]} />
     </section>
   );
 }

@@ -26,7 +26,7 @@ export function Intake() {
     <>
       <h1>{state.sentence}</h1>
       <p className="mb-3 text-second">{state.detail}</p>
-      <div className="grid grid-cols-2 gap-x-7 gap-y-5">
+      <div className="grid grid-cols-1 gap-x-7 gap-y-5 min-[1240px]:grid-cols-2">
         <Signals state={state} />
         <Kept state={state} />
         <Senders state={state} />

@@ -39,7 +39,9 @@ export function KeptFor({ administrator }: { administrator: boolean }) {
             <th className="num">as a sample, h</th>
             <th className="num">summaries, days</th>
             <th className="pl-3!">held since</th>
-            <th />
+            <th>
+              <span className="sr-only">change</span>
+            </th>
           </tr>
         </thead>
         <tbody>

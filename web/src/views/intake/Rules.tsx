@@ -2,6 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { client, type Schemas, take } from "../../api/client";
 import { age } from "../../shared/format";
+import { Paste } from "../../shared/Paste";
 
 const SIGNALS = ["traces", "metrics", "logs"] as const;
 
@@ -58,7 +59,7 @@ export function Rules({ rules, administrator }: { rules: Schemas["RuleRow"][]; a
           {rule.example && (
             <details className="text-second">
               <summary>the last one dropped</summary>
-              <pre className="overflow-x-auto font-mono text-[12px]">{JSON.stringify(rule.example, null, 1)}</pre>
+              <Paste what="An example of what is left out" text={JSON.stringify(rule.example, null, 1)} />
             </details>
           )}
         </div>

@@ -4,6 +4,7 @@ import { client, type Schemas, take } from "../../api/client";
 import { useScope } from "../../frame/scope";
 import { CopyButton } from "../../shared/CopyButton";
 import { moment } from "../../shared/format";
+import { Paste } from "../../shared/Paste";
 import { STEPS } from "../../shared/recipes";
 
 const KEPT = "wirbel.first-steps";
@@ -63,9 +64,7 @@ function Step({ one }: { one: Schemas["Arrived"] }) {
       </td>
       <td className="align-top">
         {one.newest ? <span className="text-second">{step.adds}</span> : `would add ${step.adds}`}
-        {open && (
-          <pre className="mt-1 overflow-x-auto border border-line bg-sheet p-2 font-mono text-[12px]">{step.paste}</pre>
-        )}
+        {open && <Paste what={`To send ${one.what}`} text={step.paste} />}
       </td>
       <td className="num align-top">
         {!one.newest && (

@@ -88,7 +88,8 @@ export function Overview() {
         </tbody>
       </table>
       <p className="mt-2 text-second">
-        {shown.services.length} {shown.services.length === 1 ? "service" : "services"} · sorted by priority: surprise in bits × √ of the share of traffic
+        {shown.services.length} {shown.services.length === 1 ? "service" : "services"} · sorted by priority: surprise in
+        bits × √ of the share of traffic
         {shown !== query.data ? " · newer figures wait until the pointer leaves the table" : ""}
       </p>
       <FirstSteps />

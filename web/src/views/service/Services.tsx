@@ -76,7 +76,9 @@ export function Services() {
           </select>
         </label>
         <span role="status" className="text-second">
-          {found === query.data.length ? `${found} ${found === 1 ? "service" : "services"}` : `${found} of ${query.data.length} services`}
+          {found === query.data.length
+            ? `${found} ${found === 1 ? "service" : "services"}`
+            : `${found} of ${query.data.length} services`}
         </span>
       </div>
       {found === 0 ? (
@@ -119,6 +121,7 @@ function Table({ lines, sort, down, setState }: TableProps) {
       ref={scroller}
       className="max-h-[calc(100vh-230px)] overflow-y-auto"
       aria-label="All services"
+      // biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls is reached by keyboard
       tabIndex={0}
     >
       <table className="sheet-table" aria-rowcount={lines.length}>
@@ -183,7 +186,7 @@ function Heading({
 }
 
 const Filler = ({ height }: { height: number }) => (
-  <tr role="presentation" className="border-0!">
+  <tr className="border-0!">
     <td colSpan={10} style={{ height, padding: 0 }} />
   </tr>
 );

@@ -50,6 +50,7 @@ export function Channels({ view, scale, colour, small = false, chosen, onChoose 
           </g>
         ))}
         {view.spans.map((span) => (
+          // biome-ignore lint/a11y/noStaticElementInteractions: by keyboard the outline beneath chooses
           <rect
             key={span.index}
             x={x(span.start_ms)}

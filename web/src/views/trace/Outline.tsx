@@ -1,12 +1,13 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { type KeyboardEvent, useRef } from "react";
+import { type FormEvent, type KeyboardEvent, useMemo, useRef, useState } from "react";
 import type { Schemas } from "../../api/client";
 import { duration } from "../../shared/format";
+import { beneath, moved, visible } from "./tree";
 
 const ROW = 22;
 const LISTED = 320;
 
-/** The spans in order of time with nesting, for reading and for the keyboard (up, down). */
+/** The spans in order of time with nesting, for reading and for the keyboard: up, down, Home, End; left and right close and open. */
 export function Outline({
   view,
   chosen,
@@ -17,24 +18,71 @@ export function Outline({
   onChoose: (index: number) => void;
 }) {
   const box = useRef<HTMLDivElement>(null);
+  const [closed, setClosed] = useState<ReadonlySet<number>>(new Set());
+  const [wanted, setWanted] = useState("");
+  const shown = useMemo(() => visible(view.spans, closed), [view.spans, closed]);
+  const at = Math.max(
+    0,
+    shown.findIndex((span) => span.index === chosen),
+  );
   const rows = useVirtualizer({
-    count: view.spans.length,
+    count: shown.length,
     getScrollElement: () => box.current,
     estimateSize: () => ROW,
     overscan: 12,
   });
-  const onKey = (event: KeyboardEvent) => {
-    const way = event.key === "ArrowDown" ? 1 : event.key === "ArrowUp" ? -1 : 0;
-    if (!way) return;
-    event.preventDefault();
-    const next = Math.max(0, Math.min(view.spans.length - 1, chosen + way));
-    onChoose(next);
+  const turn = (index: number) => {
+    const next = new Set(closed);
+    if (!next.delete(index)) next.add(index);
+    setClosed(next);
+  };
+  const go = (next: number) => {
+    const span = shown[next];
+    if (!span) return;
+    onChoose(span.index);
     rows.scrollToIndex(next);
+  };
+  const onKey = (event: KeyboardEvent) => {
+    const has = beneath(view.spans, chosen) > 0;
+    const opens = event.key === "ArrowRight" && has && closed.has(chosen);
+    const closes = event.key === "ArrowLeft" && has && !closed.has(chosen);
+    const next = moved(shown, at, event.key);
+    if (!opens && !closes && next === null) return;
+    event.preventDefault();
+    if (opens || closes) turn(chosen);
+    else if (next !== null) go(next);
+  };
+  const matches = useMemo(() => found(view.spans, wanted), [view.spans, wanted]);
+  const next = (event: FormEvent) => {
+    event.preventDefault();
+    const hit = matches.find((index) => index > chosen) ?? matches[0];
+    if (hit === undefined) return;
+    setClosed(new Set());
+    onChoose(hit);
+    rows.scrollToIndex(hit);
   };
   return (
     <section className="mt-3" aria-label="Spans">
-      <h2>
-        Spans <span>in order of time; the bar marks the critical path</span>
+      <h2 className="flex items-baseline justify-between">
+        <span className="font-bold! text-ink!">
+          Spans <span className="font-normal text-second">in order of time; the bar marks the critical path</span>
+        </span>
+        <form onSubmit={next} className="font-normal">
+          <label>
+            <span className="text-second">find </span>
+            <input
+              type="search"
+              className="field w-44"
+              value={wanted}
+              onChange={(event) => setWanted(event.target.value)}
+            />
+          </label>{" "}
+          {wanted && (
+            <span role="status" className="text-second">
+              {matches.length} {matches.length === 1 ? "span" : "spans"}; Enter goes to the next
+            </span>
+          )}
+        </form>
       </h2>
       <div
         ref={box}
@@ -48,7 +96,7 @@ export function Outline({
       >
         <div style={{ height: rows.getTotalSize(), position: "relative" }}>
           {rows.getVirtualItems().map((item) => {
-            const span = view.spans[item.index];
+            const span = shown[item.index];
             if (!span) return null;
             const onPath = span.path_from_ms !== null;
             return (
@@ -58,6 +106,7 @@ export function Outline({
                 role="treeitem"
                 aria-level={span.depth + 1}
                 aria-selected={span.index === chosen}
+                aria-expanded={beneath(view.spans, span.index) ? !closed.has(span.index) : undefined}
                 tabIndex={-1}
                 onClick={() => onChoose(span.index)}
                 onKeyDown={() => undefined}
@@ -67,6 +116,11 @@ export function Outline({
                 <span
                   aria-hidden="true"
                   className={`mr-2 h-[14px] w-[3px] shrink-0 ${onPath ? "bg-rust" : "bg-transparent"}`}
+                />
+                <Twist
+                  closed={closed.has(span.index)}
+                  count={beneath(view.spans, span.index)}
+                  turn={() => turn(span.index)}
                 />
                 <span className="truncate">
                   {span.service}
@@ -91,4 +145,31 @@ export function Outline({
       </div>
     </section>
   );
+}
+
+function Twist({ closed, count, turn }: { closed: boolean; count: number; turn: () => void }) {
+  if (!count) return <span className="w-5 shrink-0" />;
+  return (
+    <button
+      type="button"
+      tabIndex={-1}
+      aria-label={`${closed ? "open" : "close"} ${count} spans`}
+      className="w-5 shrink-0 text-second"
+      onClick={(event) => {
+        event.stopPropagation();
+        turn();
+      }}
+    >
+      {closed ? "▸" : "▾"}
+    </button>
+  );
+}
+
+/** Spans that hold the words in their service, operation or whom they call. */
+function found(spans: Schemas["TraceView"]["spans"], wanted: string): number[] {
+  const words = wanted.trim().toLowerCase();
+  if (!words) return [];
+  return spans
+    .filter((span) => `${span.service} ${span.operation} ${span.peer ?? ""}`.toLowerCase().includes(words))
+    .map((span) => span.index);
 }

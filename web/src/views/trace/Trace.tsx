@@ -1,20 +1,24 @@
 import { useQuery } from "@tanstack/react-query";
 import { useQueryStates } from "nuqs";
-import { useParams } from "react-router";
+import { Link, useParams } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
+import { useJump } from "../../frame/jump";
+import { CopyButton } from "../../shared/CopyButton";
 import { dayAndClock, duration, signed, significant } from "../../shared/format";
 import { useFirst } from "../../shared/useFirst";
 import { Waiting } from "../../shared/Waiting";
-import { traceState } from "../places";
+import { toTraces, traceState } from "../places";
 import { Channels } from "./Channels";
 import { Outline } from "./Outline";
 import { SpanDetail } from "./SpanDetail";
+import { TraceLogs } from "./TraceLogs";
 
 const MOST_PARTS = 12;
 
 /** One request as channels, beside a normal one at the same scale; its spans to read; one span in full. */
 export function Trace() {
   const { trace = "" } = useParams();
+  const jump = useJump();
   const [place, setPlace] = useQueryStates(traceState);
   const query = useQuery({
     queryKey: ["trace", trace, place.span, place.against],
@@ -33,16 +37,24 @@ export function Trace() {
   const scale = Math.max(view.seconds, normal?.seconds ?? 0) * 1000;
   return (
     <>
-      <h1>
-        {view.operation}{" "}
-        <span className="text-[15px] text-rust">
-          {duration(view.seconds)}
-          {ratio ? `, ${significant(ratio, 2)}× a normal one` : ""}
-        </span>
-      </h1>
+      <div className="flex items-start gap-4">
+        <h1 className="flex-1">
+          {view.operation}{" "}
+          <span className="text-[15px] text-rust">
+            {duration(view.seconds)}
+            {ratio ? `, ${significant(ratio, 2)}× a normal one` : ""}
+          </span>
+        </h1>
+        <Link
+          className="action hover:no-underline"
+          to={jump(toTraces({ service: view.service, operation: view.operation }))}
+        >
+          Others like it
+        </Link>
+      </div>
       <p className="mb-2 text-second">
         {view.service} · {dayAndClock(view.at)} · <span className="font-mono text-[12px] select-all">{view.trace}</span>{" "}
-        · {view.spans.length} spans, {view.channels.length} channels
+        <CopyButton text={view.trace} /> · {view.spans.length} spans, {view.channels.length} channels
         {view.left_out ? ` · ${view.left_out} more spans are not shown` : ""} {view.notes.join(" ")}
       </p>
       <div className="grid grid-cols-[minmax(0,1fr)_310px] gap-6">
@@ -67,6 +79,13 @@ export function Trace() {
           )}
           <Passed view={view} compared={normal !== null} />
           <Outline view={view} chosen={chosen?.index ?? 0} onChoose={choose} />
+          <TraceLogs
+            trace={view.trace}
+            chooseSpan={(id) => {
+              const span = view.spans.find((one) => one.span === id);
+              if (span) choose(span.index);
+            }}
+          />
         </div>
         {chosen && <SpanDetail span={chosen} of={view.spans.length} />}
       </div>
