@@ -78,9 +78,9 @@ def test_a_rule_leaves_records_out_and_shows_the_last(page: Page, instance: Inst
 def test_what_to_paste_has_this_servers_address(page: Page, instance: Instance) -> None:
     page.get_by_role("link", name="Intake").click()
     how = page.get_by_role("region", name="How to send")
-    expect(how.locator("pre")).to_contain_text(f"OTEL_EXPORTER_OTLP_ENDPOINT={instance.url}")
+    expect(how.get_by_role("region")).to_contain_text(f"OTEL_EXPORTER_OTLP_ENDPOINT={instance.url}")
     how.get_by_label("Send from").select_option("a collector")
-    expect(how.locator("pre")).to_contain_text(f"endpoint: {instance.url}")
+    expect(how.get_by_role("region")).to_contain_text(f"endpoint: {instance.url}")
 
 
 def test_only_a_keeper_changes_set_up(instance: Instance) -> None:

@@ -172,11 +172,11 @@ def test_a_stretch_of_a_chart_can_be_asked_about(page: Page) -> None:
 def test_conditions_that_hide_everything_are_named_and_can_be_removed(page: Page) -> None:
     page.locator("tr[data-service=quay-web]").get_by_role("link", name="quay-web").click()
     page.get_by_role("main").get_by_role("link", name="Traces", exact=True).click()
-    expect(page.locator("main tbody tr")).to_have_count(100)
+    expect(page.locator("table[aria-label=Requests] tbody tr")).to_have_count(100)
     page.goto(page.url + "&version=0.0")
     expect(page.get_by_text("Without version there are some")).to_be_visible()
     page.get_by_role("button", name="remove version 0.0").click()
-    expect(page.locator("main tbody tr")).to_have_count(100)
+    expect(page.locator("table[aria-label=Requests] tbody tr")).to_have_count(100)
 
 
 def test_day_and_night_and_sign_out(page: Page) -> None:

@@ -62,7 +62,7 @@ export function Ribbon({ data, windows, shown, following }: Props) {
   );
   return (
     <div ref={ref} className="relative border-b border-ink bg-ground" onWheel={onWheel}>
-      <div className="absolute top-3 left-4 leading-[18px]" style={{ width: LEFT - 22 }}>
+      <div className="absolute top-2 left-4 leading-[18px]" style={{ width: LEFT - 22 }}>
         <div className="truncate" title={data.label}>
           <b>p95</b> <span className="text-second">{data.label}</span>
         </div>

@@ -35,10 +35,10 @@ export function TimeControl({ shown, following }: { shown: Span; following: bool
   const length = span((shown.end - shown.start) / 1000);
   const isPast = !following && day(shown.end) !== day(Date.now());
   return (
-    <div className="-my-[2px] flex items-center">
+    <div className="relative z-10 flex h-6 items-center">
       <Step label="Back by the length of the range" sign="‹" onClick={() => go(stepped(shown, -1, Date.now()))} />
       <Popover.Root open={open} onOpenChange={setOpen}>
-        <Popover.Trigger className="h-6 underline decoration-line underline-offset-2" data-time-control>
+        <Popover.Trigger className="h-6 min-w-6 px-1 underline decoration-line underline-offset-2" data-time-control>
           {!following ? (isPast ? `${shortDay(shown.start)}, ${length}` : length) : `last ${length}`}
         </Popover.Trigger>
         <Popover.Portal>
@@ -135,7 +135,7 @@ function ZoneSwitch({ at }: { at: number }) {
     >
       <span className="text-second">Times in</span>
       {(["local", "utc"] as const).map((name) => (
-        <label key={name} htmlFor={`zone-${name}`} className="-my-[2px] flex items-center">
+        <label key={name} htmlFor={`zone-${name}`} className="relative z-10 flex h-6 items-center">
           <RadioGroup.Item
             id={`zone-${name}`}
             value={name}

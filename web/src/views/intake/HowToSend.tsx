@@ -23,7 +23,7 @@ export function HowToSend() {
         </span>
         <CopyButton text={RECIPES[chosen]} what="copy" />
       </h2>
-      <Paste what={`To send from ${chosen}`} text={RECIPES[chosen]} />
+      <Paste what={`What to paste for ${chosen}`} text={RECIPES[chosen]} />
     </section>
   );
 }

@@ -64,7 +64,7 @@ function Step({ one }: { one: Schemas["Arrived"] }) {
       </td>
       <td className="align-top">
         {one.newest ? <span className="text-second">{step.adds}</span> : `would add ${step.adds}`}
-        {open && <Paste what={`To send ${one.what}`} text={step.paste} />}
+        {open && <Paste what={`What to paste for ${one.what}`} text={step.paste} />}
       </td>
       <td className="num align-top">
         {!one.newest && (
