@@ -42,6 +42,10 @@ def test_a_token_is_made_used_and_revoked(page: Page, instance: Instance) -> Non
     assert int(logs.get_attribute("data-rows") or 0) == next(one["rows"] for one in state["signals"] if one["signal"] == "logs") > 0
 
     page.get_by_role("button", name="revoke buoy sender").click()
+    page.get_by_role("alertdialog").get_by_role("button", name="Cancel").click()
+    assert send(sender, {"body": "still here", **now()}) == 200
+    page.get_by_role("button", name="revoke buoy sender").click()
+    page.get_by_role("alertdialog", name="Revoke buoy sender?").get_by_role("button", name="Revoke").click()
     expect(page.get_by_role("button", name="revoke buoy sender")).to_have_count(0)
     deadline = time.monotonic() + 10  # each of the server's processes learns of it within two seconds
     while send(sender, {"body": "still here", **now()}) != 401:
@@ -56,9 +60,11 @@ def test_a_rule_leaves_records_out_and_shows_the_last(page: Page, instance: Inst
     rules.get_by_label("Attribute").fill("probe")
     rules.get_by_label("Value").fill("*")
     rules.get_by_role("button", name="Leave out").click()
+    page.get_by_role("button", name="Leave them out").click()
     expect(rules.get_by_role("alert")).to_contain_text("name more of it")
     rules.get_by_label("Value").fill("health*")
     rules.get_by_role("button", name="Leave out").click()
+    page.get_by_role("button", name="Leave them out").click()
     rule = rules.locator("[data-rule]").filter(has_text="probe")
     expect(rule).to_contain_text("0 dropped")
     deadline = time.monotonic() + 20  # each of the server's processes learns of it within two seconds
@@ -71,6 +77,10 @@ def test_a_rule_leaves_records_out_and_shows_the_last(page: Page, instance: Inst
     expect(rule).to_contain_text('"body": "ping 7"')
     rule.get_by_role("button", name="pause").click()
     expect(rule.get_by_role("button", name="resume")).to_be_visible()
+    rule.get_by_role("button", name="delete the rule on probe").click()
+    expect(rules.locator("[data-rule]").filter(has_text="probe")).to_have_count(0)
+    page.get_by_role("button", name="Undo").click()
+    expect(rules.locator("[data-rule]").filter(has_text="probe")).to_have_count(1)
     rule.get_by_role("button", name="delete the rule on probe").click()
     expect(rules.locator("[data-rule]").filter(has_text="probe")).to_have_count(0)
 
@@ -109,10 +119,12 @@ def test_how_long_is_kept_is_set_for_one_environment_and_taken_back(page: Page, 
     assert (terms()["full_hours"], terms()["thinned_hours"], terms()["own"]) == (72, 336, True)
     row.get_by_label("hours in full of spans in production").fill("0")
     row.get_by_role("button", name="keep so").click()
+    page.get_by_role("alertdialog").get_by_role("button", name="Keep so").click()
     expect(kept.get_by_role("alert")).to_be_visible()  # refused, and nothing changed
     assert terms()["full_hours"] == 72
     row.get_by_label("hours in full of spans in production").fill("72")
     row.get_by_role("button", name="spans in production as by default").click()
+    page.get_by_role("alertdialog").get_by_role("button", name="As by default").click()
     expect(row.get_by_text("default", exact=True)).to_be_visible()  # not the button "as by default", which stands until it is done
     assert (terms()["full_hours"], terms()["own"]) == (48, False)
     assert person(instance, "mate", "responder").put("/api/retention", terms())[0] == 403

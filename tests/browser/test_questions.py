@@ -165,3 +165,30 @@ def test_no_ribbon_does_not_mean_no_view(page: Page, path: str, text: str) -> No
     page.goto(page.url.replace("/?", f"{path}?"))
     expect(page.get_by_text("No ribbon: the ribbon is away")).to_be_visible()
     expect(page.get_by_role("main").get_by_text(text).first).to_be_visible()
+
+
+def test_a_copied_link_shows_exactly_this(page: Page, instance: Instance) -> None:
+    """Live, with proposed windows: the link says both, and the view's own state."""
+    page.context.grant_permissions(["clipboard-read", "clipboard-write"])
+    page.goto(f"{instance.url}/traces?environment=production&service=quay-web&order=fastest&range={whole(instance)['start']}..{whole(instance)['end']}")
+    expect(page.get_by_role("slider", name="focus start")).to_be_visible()
+    windows = windows_in_force(page)
+    page.get_by_role("button", name="skipper").click()
+    page.get_by_role("menuitem", name="Copy link to exactly this").click()
+    expect(page.get_by_text("The link was copied")).to_be_visible()
+    page.goto(page.evaluate("navigator.clipboard.readText()"))
+    assert set(address(page)) == {"environment", "service", "order", "range", "focus", "reference"}
+    expect(page.get_by_role("heading", level=1)).to_have_text("Requests at quay-web")
+    assert windows_in_force(page) == windows
+
+
+def test_windows_that_were_reset_can_be_brought_back(page: Page) -> None:
+    page.keyboard.press("w")
+    page.keyboard.press("Shift+ArrowLeft")
+    page.get_by_role("button", name="reset windows").wait_for()
+    chosen = address(page)["focus"]
+    page.get_by_role("button", name="reset windows").click()
+    expect(page.get_by_role("button", name="reset windows")).to_have_count(0)
+    page.get_by_role("button", name="Undo").click()
+    expect(page.get_by_role("button", name="reset windows")).to_be_visible()
+    assert address(page)["focus"] == chosen

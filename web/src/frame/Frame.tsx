@@ -6,11 +6,12 @@ import { client, type Schemas, take } from "../api/client";
 import { FromBefore, useStale } from "../shared/FromBefore";
 import { age, dayAndClock } from "../shared/format";
 import { rangeAround, useInquiry, windowsOf } from "../shared/inquiries";
+import { Toasts, told } from "../shared/Toasts";
 import { Waiting } from "../shared/Waiting";
 import { usePractice } from "../views/practice/Practice";
 import { useArrival } from "./arrival";
 import { CommandField } from "./CommandField";
-import { FrameSearch, useJump } from "./jump";
+import { FrameSearch, joined, useJump } from "./jump";
 import { Keys } from "./Keys";
 import { Ribbon as TimeRibbon } from "./Ribbon";
 import { inFrame, type Own, type Ribbon, spanOf, useLive, useRibbon, useScope, type Windows } from "./scope";
@@ -67,6 +68,8 @@ export function Frame({ me }: { me: Schemas["Me"] }) {
   // From an inquiry its windows go along, as they are what is looked at there.
   const follows = inFrame(own.windows ? { ...scope, range, ...onlySpans(windows) } : scope);
   const chosen = scope.focus !== null || scope.reference !== null;
+  // What is proposed or live moves on; a copied link stays at what is seen now.
+  const exactly = inFrame({ ...scope, last: null, range: range ?? (ribbon && spanOf(ribbon)), ...onlySpans(windows) });
   const main = useRef<HTMLElement>(null);
   const { pathname } = useLocation();
   useArrival(main, [...views, PRACTICE].flatMap(([, links]) => links).find(([, to]) => to === pathname)?.[0]);
@@ -85,7 +88,11 @@ export function Frame({ me }: { me: Schemas["Me"] }) {
               <button
                 type="button"
                 className="text-second underline"
-                onClick={() => void setScope({ focus: null, reference: null })}
+                onClick={() => {
+                  const { focus, reference } = scope;
+                  void setScope({ focus: null, reference: null });
+                  told("The windows are those that are proposed.", () => void setScope({ focus, reference }));
+                }}
               >
                 reset windows
               </button>
@@ -97,7 +104,7 @@ export function Frame({ me }: { me: Schemas["Me"] }) {
             )}
             <Freshness newest={ribbon?.newest ?? null} following={following} live={live} />
             <Keys shown={range ?? (ribbon && spanOf(ribbon))} />
-            <PersonMenu me={me} />
+            <PersonMenu me={me} link={exactly} />
           </div>
         </header>
         <section aria-label="Time ribbon">
@@ -122,6 +129,7 @@ export function Frame({ me }: { me: Schemas["Me"] }) {
           </main>
         </div>
       </div>
+      <Toasts />
     </FrameSearch>
   );
 }
@@ -229,7 +237,12 @@ function Freshness({ newest, following, live }: { newest: string | null; followi
   );
 }
 
-function PersonMenu({ me }: { me: Schemas["Me"] }) {
+function PersonMenu({ me, link }: { me: Schemas["Me"]; link: string }) {
+  const { pathname, search } = useLocation();
+  const copy = async () => {
+    await navigator.clipboard.writeText(`${window.location.origin}${pathname}${joined(search, link)}`);
+    told("The link was copied: it shows exactly this, at any time.");
+  };
   const signOut = async () => {
     await take(client.DELETE("/api/session"));
     window.location.assign("/"); // forgets all that was read
@@ -241,6 +254,9 @@ function PersonMenu({ me }: { me: Schemas["Me"] }) {
       <DropdownMenu.Portal>
         <DropdownMenu.Content align="end" className="z-40 min-w-36 border border-ink bg-sheet py-1">
           <DropdownMenu.Label className="px-3 py-1 text-second">{me.role}</DropdownMenu.Label>
+          <DropdownMenu.Item className={item} onSelect={() => void copy()}>
+            Copy link to exactly this
+          </DropdownMenu.Item>
           <DropdownMenu.Item className={item} onSelect={() => setTheme(theme() === "night" ? "day" : "night")}>
             {theme() === "night" ? "Day colours" : "Night colours"}
           </DropdownMenu.Item>

@@ -1,12 +1,14 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { client, type Schemas, take } from "../../api/client";
+import { Confirm } from "../../shared/Confirm";
 import { dayAndClock, shortDayAndClock } from "../../shared/format";
 import { Waiting } from "../../shared/Waiting";
 
 type Row = Schemas["KeptRow"];
 type Terms = Pick<Row, "full_hours" | "thinned_hours" | "summary_days">;
 
+const TERMS = ["full_hours", "thinned_hours", "summary_days"] as const;
 const SAMPLED = ["spans", "logs"];
 
 /** How long each environment's records are kept: in full, then as a sample or as summaries. */
@@ -90,7 +92,8 @@ function Since({ row }: { row: Row }) {
 
 function Kept({ row, administrator, set, reset }: KeptProps) {
   const [terms, setTerms] = useState<Terms>(row);
-  const changed = (["full_hours", "thinned_hours", "summary_days"] as const).some((name) => terms[name] !== row[name]);
+  const changed = TERMS.some((name) => terms[name] !== row[name]);
+  const shorter = TERMS.some((name) => terms[name] < row[name]);
   const sampled = SAMPLED.includes(row.stream);
   const field = (name: keyof Terms, label: string, applies: boolean) => (
     <td className="num">
@@ -122,22 +125,46 @@ function Kept({ row, administrator, set, reset }: KeptProps) {
       </td>
       <td className="num">
         {administrator && changed ? (
-          <button type="button" className="underline" onClick={() => set(terms)}>
-            keep so
-          </button>
+          <KeepSo shorter={shorter} what={`${row.stream} of ${row.environment}`} keep={() => set(terms)} />
         ) : administrator && row.own ? (
-          <button
-            type="button"
-            className="underline"
-            aria-label={`${row.stream} in ${row.environment} as by default`}
-            onClick={reset}
+          <Confirm
+            title={`Keep ${row.stream} of ${row.environment} as by default?`}
+            consequence="Where that is shorter, what is over it is thinned or dropped within minutes, and does not come back."
+            action="As by default"
+            onConfirm={reset}
           >
-            as by default
-          </button>
+            <button
+              type="button"
+              className="underline"
+              aria-label={`${row.stream} in ${row.environment} as by default`}
+            >
+              as by default
+            </button>
+          </Confirm>
         ) : (
           <span className="text-second">{row.own ? "own rule" : "default"}</span>
         )}
       </td>
     </tr>
+  );
+}
+
+/** Longer can be taken back; shorter cannot: what is over it is gone. */
+function KeepSo({ shorter, what, keep }: { shorter: boolean; what: string; keep: () => void }) {
+  const button = (onClick?: () => void) => (
+    <button type="button" className="underline" onClick={onClick}>
+      keep so
+    </button>
+  );
+  if (!shorter) return button(keep);
+  return (
+    <Confirm
+      title={`Keep ${what} for a shorter time?`}
+      consequence="What is over it is thinned or dropped within minutes, and does not come back."
+      action="Keep so"
+      onConfirm={keep}
+    >
+      {button()}
+    </Confirm>
   );
 }

@@ -1,8 +1,10 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { client, type Schemas, take } from "../../api/client";
+import { Confirm } from "../../shared/Confirm";
 import { age } from "../../shared/format";
 import { Paste } from "../../shared/Paste";
+import { told } from "../../shared/Toasts";
 
 const SIGNALS = ["traces", "metrics", "logs"] as const;
 
@@ -15,12 +17,21 @@ export function Rules({ rules, administrator }: { rules: Schemas["RuleRow"][]; a
       take(client.PATCH("/api/drop-rules/{rule}", { params: { path: { rule } }, body: { enabled } })),
     onSuccess: refresh,
   });
-  const remove = useMutation({
-    mutationFn: (rule: number) => take(client.DELETE("/api/drop-rules/{rule}", { params: { path: { rule } } })),
+  const again = useMutation({
+    mutationFn: ({ signal, attribute, value }: Schemas["RuleRow"]) =>
+      take(client.POST("/api/drop-rules", { body: { signal, attribute, value } as Schemas["NewRule"] })),
     onSuccess: refresh,
   });
+  const remove = useMutation({
+    mutationFn: (rule: Schemas["RuleRow"]) =>
+      take(client.DELETE("/api/drop-rules/{rule}", { params: { path: { rule: rule.id } } })),
+    onSuccess: (_, rule) => {
+      told(`The rule on ${rule.attribute} was deleted.`, () => again.mutate(rule));
+      return refresh();
+    },
+  });
   const now = Date.now();
-  const error = change.error ?? remove.error;
+  const error = change.error ?? remove.error ?? again.error;
   return (
     <section aria-label="Left out">
       <h2>
@@ -49,7 +60,7 @@ export function Rules({ rules, administrator }: { rules: Schemas["RuleRow"][]; a
                   type="button"
                   className="underline"
                   aria-label={`delete the rule on ${rule.attribute}`}
-                  onClick={() => remove.mutate(rule.id)}
+                  onClick={() => remove.mutate(rule)}
                 >
                   delete
                 </button>
@@ -86,14 +97,9 @@ function NewRule({ onMade }: { onMade: () => Promise<void> }) {
       return onMade();
     },
   });
+  const filled = attribute.trim() !== "" && value.trim() !== "";
   return (
-    <form
-      className="mt-2 flex items-center gap-3"
-      onSubmit={(event) => {
-        event.preventDefault();
-        make.mutate();
-      }}
-    >
+    <form className="mt-2 flex items-center gap-3" onSubmit={(event) => event.preventDefault()}>
       <select
         aria-label="Signal"
         className="field"
@@ -120,9 +126,16 @@ function NewRule({ onMade }: { onMade: () => Promise<void> }) {
         value={value}
         onChange={(event) => setValue(event.target.value)}
       />
-      <button type="submit" className="action" disabled={make.isPending}>
-        Leave out
-      </button>
+      <Confirm
+        title={`Leave out ${signal} with ${attribute} = ${value}?`}
+        consequence="They are not stored from now on, and what was left out cannot be brought back. The rule can be paused or deleted at any time."
+        action="Leave them out"
+        onConfirm={() => make.mutate()}
+      >
+        <button type="submit" className="action" disabled={make.isPending || !filled}>
+          Leave out
+        </button>
+      </Confirm>
       {make.error && (
         <span role="alert" className="text-rust">
           {make.error.message}

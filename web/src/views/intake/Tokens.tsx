@@ -1,6 +1,8 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { client, type Schemas, take } from "../../api/client";
+import { Confirm } from "../../shared/Confirm";
+import { CopyButton } from "../../shared/CopyButton";
 import { age, significant } from "../../shared/format";
 
 /** Who may send. A new token's secret is shown once, here. */
@@ -38,14 +40,16 @@ export function Tokens({ tokens, administrator }: { tokens: Schemas["TokenRow"][
               <td className="num">{one.last_used ? `used ${age(one.last_used, now)} ago` : "never used"}</td>
               <td className="num">
                 {administrator && !one.revoked && (
-                  <button
-                    type="button"
-                    className="underline"
-                    aria-label={`revoke ${one.name}`}
-                    onClick={() => revoke.mutate(one.id)}
+                  <Confirm
+                    title={`Revoke ${one.name}?`}
+                    consequence="What is sent with it is refused within seconds. A revoked token cannot be brought back; what it sent stays."
+                    action="Revoke"
+                    onConfirm={() => revoke.mutate(one.id)}
                   >
-                    revoke
-                  </button>
+                    <button type="button" className="underline" aria-label={`revoke ${one.name}`}>
+                      revoke
+                    </button>
+                  </Confirm>
                 )}
               </td>
             </tr>
@@ -54,7 +58,8 @@ export function Tokens({ tokens, administrator }: { tokens: Schemas["TokenRow"][
       </table>
       {make.data && (
         <p role="status" className="my-2 border border-ink bg-sheet px-3 py-2">
-          Copy it now, it is not shown again: <code className="font-mono select-all">{make.data.secret}</code>
+          Copy it now, it is not shown again: <code className="font-mono select-all">{make.data.secret}</code>{" "}
+          <CopyButton text={make.data.secret} what="copy" />
         </p>
       )}
       {administrator && (
