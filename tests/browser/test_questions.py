@@ -175,7 +175,7 @@ def test_a_copied_link_shows_exactly_this(page: Page, instance: Instance) -> Non
     windows = windows_in_force(page)
     page.get_by_role("button", name="skipper").click()
     page.get_by_role("menuitem", name="Copy link to exactly this").click()
-    expect(page.get_by_text("The link was copied")).to_be_visible()
+    expect(page.get_by_text("The link was copied").first).to_be_visible()
     page.goto(page.evaluate("navigator.clipboard.readText()"))
     assert set(address(page)) == {"environment", "service", "order", "range", "focus", "reference"}
     expect(page.get_by_role("heading", level=1)).to_have_text("Requests at quay-web")
