@@ -37,10 +37,11 @@ def cascade(effect: Effect, contributions: Sequence[Contribution], timed: bool) 
     alike = Counter(_name(c) for c in shown)
     steps, at = [], effect.reference
     for index, c in enumerate(shown):
-        # Parts of one name are told apart by their operation.
-        name = f"{_name(c)}, {c.part.operation}" if alike[_name(c)] > 1 or not timed else _name(c)
+        # Parts of one name are told apart by their operation, which comes last: the rest is read first.
+        operation = f", {c.part.operation}" if alike[_name(c)] > 1 or not timed else ""
         effects = (c.more_calls, c.slower_calls) if timed else (None, None)
-        steps.append(CascadeStep(f"{name}{_how(c) if timed else ''}", c.delta, at, at + c.delta, index == 0, *effects))
+        label = f"{_name(c)}{_how(c) if timed else ''}{operation}"
+        steps.append(CascadeStep(label, c.delta, at, at + c.delta, index == 0, *effects))
         at += c.delta
     rest = len(moves) - len(steps)
     if rest > 0:

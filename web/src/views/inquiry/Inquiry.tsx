@@ -150,6 +150,7 @@ function TraceLink({
 }
 
 const ROW = 24;
+const LABEL = 47; // letters of a part that fit
 const MOST_ROWS = 8;
 const MOST_MOVED = 8;
 const MOST_PARTS = 10;
@@ -158,7 +159,7 @@ const MOST_PARTS = 10;
 function Cascade({ view }: { view: View }) {
   const [ref, width] = useWidth<HTMLDivElement>(560);
   const { effect, cascade } = view;
-  const left = 236;
+  const left = 284;
   const bounds = cascade.flatMap((step) => [step.start, step.end]);
   const x = scaleLinear([0, Math.max(...bounds, effect.reference, effect.focus)], [left, width - 78]);
   const steps = cascade.filter((step) => step.amount !== 0);
@@ -189,7 +190,7 @@ function Cascade({ view }: { view: View }) {
             <g key={step.label}>
               <path d={`M${x(step.start)} ${y - 6}V${y + 4}`} stroke="var(--slate)" strokeWidth="0.8" />
               <text x="0" y={y + 15} style={{ fill: "var(--ink)" }} fontWeight={step.main ? 700 : 400}>
-                {step.label.length > 40 ? `${step.label.slice(0, 39)}…` : step.label}
+                {step.label.length > LABEL ? `${step.label.slice(0, LABEL - 1)}…` : step.label}
                 <title>{step.label}</title>
               </text>
               <rect
