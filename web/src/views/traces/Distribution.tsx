@@ -88,7 +88,7 @@ export function Distribution({ data, slower, faster, choose }: Props) {
           {percent(top)}
         </text>
         {logTicks(x.domain(), x.ticks(5)).map((tick) => (
-          <text key={tick} x={x(tick)} y={HEIGHT - 5} textAnchor="middle">
+          <text key={tick} x={x(tick)} y={HEIGHT - 5} textAnchor={x(tick) > width - 40 ? "end" : "middle"}>
             {duration(tick)}
           </text>
         ))}
