@@ -53,7 +53,7 @@ def ribbon(
     def times(pair: tuple[int, int]) -> tuple[int, int]:
         return grid.first + pair[0] * grid.step_ns, min(grid.first + pair[1] * grid.step_ns, high)
 
-    stored = reading.time_range(environment)
+    stored = found.stored
     focus, reference = windows.in_minutes(times(found.proposal.focus), times(found.proposal.reference))
     return schemas.Ribbon(
         start=rfc3339(grid.first),

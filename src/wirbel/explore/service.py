@@ -70,8 +70,8 @@ def service_view(service: str, start: int, end: int, focus: Window, reference: W
         calls=calls.rows,
         called_by=called_by.rows,
         instances=_instances(served, instances.rows),
-        by_version=[PartRow(name=one.name, focus=one.focus, reference=one.reference) for one in versions.rows],
-        by_host=[PartRow(name=one.name, focus=one.focus, reference=one.reference) for one in hosts.rows],
+        by_version=_parts(versions.rows),
+        by_host=_parts(hosts.rows),
         statuses=_statuses(served, focus, reference),
         in_all=InAll(
             operations=operations.in_all,
@@ -181,6 +181,10 @@ class _Compared:
             for one in found.rows
         ]
         return _Cut(rows, found.in_all)
+
+
+def _parts(rows: list[_Grouped]) -> list[PartRow]:
+    return [PartRow(name=one.name, focus=one.focus, reference=one.reference) for one in rows]
 
 
 def _instances(served: pa.Table, rows: list[_Grouped]) -> list[InstanceRow]:

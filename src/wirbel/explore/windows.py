@@ -31,6 +31,7 @@ class Signal:
     band: Band
     proposal: WindowProposal
     deviations: list[tuple[int, int]]
+    stored: tuple[int, int] | None  # the earliest and the latest time of anything that is stored, ns
 
     @property
     def series(self) -> Series:
@@ -50,7 +51,7 @@ def signal(start: int, end: int, environment: str | None = None, service: str | 
     points, past = drawn.over_time(served, [scope])
     band = expected_band(points.latency(), past.latency())
     stored = reading.time_range(environment)
-    return Signal(band, propose(band, stored[1] if stored else None), departures(band))
+    return Signal(band, propose(band, stored[1] if stored else None), departures(band), stored)
 
 
 def in_minutes(focus: tuple[int, int], reference: tuple[int, int]) -> tuple[tuple[int, int], tuple[int, int]]:

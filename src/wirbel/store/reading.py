@@ -23,7 +23,7 @@ from wirbel.store import blocks, bloom
 from wirbel.store.block_work import Window
 from wirbel.store.catalogue import MOST_RELATIONS
 from wirbel.store.models import Block, ChangeRecord, Relation, Stream
-from wirbel.store.scan import Where, not_packed, scan, snapshot
+from wirbel.store.scan import Where, blocks_of, not_packed, scan, snapshot
 from wirbel.store.streams import HOUR_NS, SUMMARY_STEPS
 
 MAX_CHANGES = 2_000  # of one window; the earliest of more are left out
@@ -118,9 +118,7 @@ def finest_step(stream: str, start: int, environment: str | None = None) -> int:
 
     What is older than the details are kept for is answered from summaries, rather than shown as if nothing had been there.
     """
-    held = Block.objects.filter(stream=stream)
-    held = held if environment is None else held.filter(environment__in=(environment, ""))
-    first = dict(held.order_by().values_list("step").annotate(first=Min("time_from")))
+    first = dict(blocks_of(environment).filter(stream=stream).order_by().values_list("step").annotate(first=Min("time_from")))
     if 0 not in first or start >= first[0] - HOUR_NS:
         return 0
     return next((step for step in SUMMARY_STEPS if step in first and first[step] < first[0] - HOUR_NS), 0)
@@ -135,10 +133,9 @@ class Detail:
 
 
 def detail(stream: str, start: int, end: int, environment: str | None = None) -> Detail:
-    held = Block.objects.filter(stream=stream, step=0)
-    held = held if environment is None else held.filter(environment__in=(environment, ""))
-    inside = held.filter(time_to__gte=start, time_from__lt=end)
-    first = held.aggregate(first=Min("time_from"))["first"]
+    records = blocks_of(environment).filter(stream=stream, step=0)
+    inside = records.filter(time_to__gte=start, time_from__lt=end)
+    first = records.aggregate(first=Min("time_from"))["first"]
     thinned = inside.filter(thinned=True).aggregate(last=Max("time_to"))["last"]
     return Detail(min(thinned, end) if thinned else None, first if first is not None and first > start else None)
 
@@ -239,7 +236,5 @@ def store_changes(given: list[Change]) -> StoredChanges:
 
 def time_range(environment: str | None = None) -> tuple[int, int] | None:
     """Earliest and latest time of all stored records, ns; None if there are none."""
-    held = Block.objects.filter(step=0)
-    held = held if environment is None else held.filter(environment__in=(environment, ""))
-    found = held.aggregate(low=Min("time_from"), high=Max("time_to"))
+    found = blocks_of(environment).filter(step=0).aggregate(low=Min("time_from"), high=Max("time_to"))
     return None if found["low"] is None else (found["low"], found["high"])

@@ -50,15 +50,18 @@ class Where:
     fresh: bool = False
 
     def blocks(self) -> QuerySet[Block]:
-        found = Block.objects.filter(stream=self.stream, time_to__gte=self.start, time_from__lt=self.end, hour__lt=self.end)
+        found = blocks_of(self.environment).filter(stream=self.stream, time_to__gte=self.start, time_from__lt=self.end, hour__lt=self.end)
         if self.stream != Stream.SPANS:  # a span may last for days; everything else ends with its block's period
             found = found.filter(hour__gt=self.start - max(PERIODS_NS[self.step], DAY_NS) - max(self.step, 60) * 10**9)
         found = found.filter(Q(step=self.step) | Q(step=0, level=0)) if self.step else found.filter(step=0)
-        if self.environment is not None:
-            found = found.filter(environment__in=(self.environment, ""))
         if self.services is not None:
             found = found.filter(Q(services__overlap=list(self.services)) | Q(services=[]))
         return found
+
+
+def blocks_of(environment: str | None) -> QuerySet[Block]:
+    """Blocks that may hold records of an environment: its own, and those from before blocks had one; all blocks for None."""
+    return Block.objects.all() if environment is None else Block.objects.filter(environment__in=(environment, ""))
 
 
 @contextmanager

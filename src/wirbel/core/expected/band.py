@@ -102,9 +102,10 @@ def expected_band(series: Series, past: Series | None = None) -> Band:
     fewer records behind it than usual is expected to scatter more.
     """
     logarithmic = series.kind in LOGARITHMIC
-    learned = _learned(series)
-    if past is not None:
-        learned = _learned(past).at(np.clip((series.grid.times - past.grid.first) // past.grid.step_ns, 0, past.grid.count - 1))
+    teacher = series if past is None else past
+    learned = _learned(teacher)
+    if teacher.grid != series.grid:
+        learned = learned.at(np.clip((series.grid.times - teacher.grid.first) // teacher.grid.step_ns, 0, teacher.grid.count - 1))
     location, learning = learned.location, learned.learning
     x, n, missing = _judged_as(series)
     # A minute with fewer requests than usual scatters more: half of the spread is taken as sampling noise.
