@@ -53,7 +53,7 @@ export function TimeChart(props: TimeChartProps) {
   const step = props.step_s * 1000;
   const inside = cursor !== null && cursor >= start && cursor < end;
   const last = Math.min(props.count - 1, Math.floor((Math.min(props.windows.focus.end, end) - 1 - start) / step));
-  const known = props.known ? Array.from({ length: last + 1 }, (_, n) => last - n).find(props.known) : last;
+  const known = props.known ? Array.from({ length: last + 1 }, (_, n) => n).findLast(props.known) : last;
   const shown = Math.max(0, inside ? Math.floor((cursor - start) / step) : (known ?? last));
   const brush = useTimeBrush({
     left: LEFT,

@@ -69,7 +69,8 @@ export function Frame({ me }: { me: Schemas["Me"] }) {
   const follows = inFrame(own.windows ? { ...scope, range, ...onlySpans(windows) } : scope);
   const chosen = scope.focus !== null || scope.reference !== null;
   // What is proposed or live moves on; a copied link stays at what is seen now.
-  const exactly = inFrame({ ...scope, last: null, range: range ?? (ribbon && spanOf(ribbon)), ...onlySpans(windows) });
+  const shown = range ?? (ribbon && spanOf(ribbon));
+  const exactly = inFrame({ ...scope, last: null, range: shown, ...onlySpans(windows) });
   const main = useRef<HTMLElement>(null);
   const { pathname } = useLocation();
   useArrival(main, [...views, PRACTICE].flatMap(([, links]) => links).find(([, to]) => to === pathname)?.[0]);
@@ -103,14 +104,14 @@ export function Frame({ me }: { me: Schemas["Me"] }) {
               </button>
             )}
             <Freshness newest={ribbon?.newest ?? null} following={following} live={live} />
-            <Keys shown={range ?? (ribbon && spanOf(ribbon))} />
+            <Keys shown={shown} />
             <PersonMenu me={me} link={exactly} />
           </div>
         </header>
         <section aria-label="Time ribbon">
-          {ribbon && windows ? (
+          {ribbon && windows && shown ? (
             <FromBefore stale={stale} queryKey={queryKey} what="the ribbon">
-              <TimeRibbon data={ribbon} windows={windows} shown={range ?? spanOf(ribbon)} following={following} />
+              <TimeRibbon data={ribbon} windows={windows} shown={shown} following={following} />
             </FromBefore>
           ) : (
             <div role="status" className="h-[84px] border-b border-ink px-4 py-3 text-second">

@@ -8,7 +8,7 @@ const LONGEST = 400 * 24 * 60 * MINUTE;
 const lengthOf = ({ start, end }: Span) => end - start;
 const whole = (at: number) => Math.round(at / MINUTE) * MINUTE;
 
-/** A range may not reach into the future; one that would is live, unless it was looked at as fixed before now. */
+/** A range that would reach into the future is live instead. */
 function untilNow(range: Span, now: number): Span | null {
   return range.end >= now ? null : range;
 }

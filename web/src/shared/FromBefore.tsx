@@ -1,5 +1,6 @@
-import { type QueryKey, useQueryClient } from "@tanstack/react-query";
-import { type ReactNode, useRef, useState } from "react";
+import type { QueryKey } from "@tanstack/react-query";
+import { type ReactNode, useRef } from "react";
+import { useStop } from "./useStop";
 
 /**
  * Whether an answer is to another question than the one asked now: what a person chose, the address, tells questions apart.
@@ -30,17 +31,11 @@ export function FromBefore({ stale, queryKey, what, children }: Props) {
 }
 
 function Note({ what, queryKey }: { what: string; queryKey: QueryKey }) {
-  const queries = useQueryClient();
-  const [stopped, setStopped] = useState(false);
-  const act = () => {
-    if (stopped) void queries.refetchQueries({ queryKey });
-    else void queries.cancelQueries({ queryKey });
-    setStopped(!stopped);
-  };
+  const [stopped, turn] = useStop(queryKey);
   return (
     <p role="status" className="from-before-note">
       {stopped ? "Stopped: these figures are of the question before." : `From before; reading ${what}…`}{" "}
-      <button type="button" className="underline" onClick={act}>
+      <button type="button" className="underline" onClick={turn}>
         {stopped ? "Ask again" : "Stop"}
       </button>
     </p>

@@ -1,5 +1,6 @@
-import { type QueryKey, useQueryClient } from "@tanstack/react-query";
+import type { QueryKey } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
+import { useStop } from "./useStop";
 
 const PATIENCE_MS = 1500;
 
@@ -31,23 +32,17 @@ function Reading({ what, verb = "Reading" }: { what: string; verb?: string }) {
 }
 
 function Stoppable({ what, stops }: { what: string; stops: QueryKey }) {
-  const queries = useQueryClient();
-  const [state, setState] = useState<"new" | "long" | "stopped">("new");
+  const [stopped, turn] = useStop(stops);
+  const [isLong, setLong] = useState(false);
   useEffect(() => {
-    const timer = setTimeout(() => setState((now) => (now === "new" ? "long" : now)), PATIENCE_MS);
+    const timer = setTimeout(() => setLong(true), PATIENCE_MS);
     return () => clearTimeout(timer);
   }, []);
-  if (state === "new") return <Reading what={what} />;
-  const stopped = state === "stopped";
-  const act = () => {
-    if (stopped) void queries.refetchQueries({ queryKey: stops });
-    else void queries.cancelQueries({ queryKey: stops });
-    setState(stopped ? "long" : "stopped");
-  };
+  if (!isLong) return <Reading what={what} />;
   return (
     <p className="py-6 text-second">
       {stopped ? `Stopped. Nothing of ${what} is shown.` : `Still reading ${what}. A shorter window is quicker.`}{" "}
-      <button type="button" className="action ml-2" onClick={act}>
+      <button type="button" className="action ml-2" onClick={turn}>
         {stopped ? "Ask again" : "Stop"}
       </button>
     </p>

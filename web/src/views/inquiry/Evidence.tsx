@@ -5,8 +5,9 @@ import { client, type Schemas, take } from "../../api/client";
 import { LineChart } from "../../charts/LineChart";
 import { useJump } from "../../frame/jump";
 import { useScope } from "../../frame/scope";
-import { clockSeconds, signed } from "../../shared/format";
+import { signed } from "../../shared/format";
 import { windowsOf } from "../../shared/inquiries";
+import { LogTable } from "../../shared/LogTable";
 import { Told } from "../../shared/Told";
 import { Waiting } from "../../shared/Waiting";
 import { toTrace } from "../places";
@@ -130,30 +131,22 @@ function Records({ pattern, view }: { pattern: Schemas["LogPattern"]; view: View
   if (!query.data) return <Waiting error={query.error} what="its log records" />;
   const { count, records } = query.data;
   return (
-    <table className="sheet-table" aria-label="Log records">
-      <caption className="text-left text-second">
-        {count > records.length
+    <LogTable
+      label="Log records"
+      caption={
+        count > records.length
           ? `the first ${records.length} of ${count} records in the focus`
-          : `${count} in the focus`}
-      </caption>
-      <tbody>
-        {records.map((record, index) => (
-          <tr key={`${record.at} ${index}`}>
-            <td className="whitespace-nowrap">{clockSeconds(record.at)}</td>
-            <td className={record.severity === "error" || record.severity === "fatal" ? "text-rust" : "text-second"}>
-              {record.severity}
-            </td>
-            <td className="font-mono text-[12px] break-all">{record.body}</td>
-            <td>
-              {record.trace && record.span && (
-                <Link className="text-second underline" to={jump(toTrace({ trace: record.trace, span: record.span }))}>
-                  trace
-                </Link>
-              )}
-            </td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
+          : `${count} in the focus`
+      }
+      records={records}
+      lead={({ trace, span }) =>
+        trace &&
+        span && (
+          <Link className="text-second underline" to={jump(toTrace({ trace, span }))}>
+            trace
+          </Link>
+        )
+      }
+    />
   );
 }

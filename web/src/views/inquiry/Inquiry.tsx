@@ -1,6 +1,7 @@
 import { scaleLinear } from "d3-scale";
 import { Link, useOutletContext, useParams } from "react-router";
 import type { Schemas } from "../../api/client";
+import { Bar } from "../../charts/Bar";
 import { ChangeMark, changeTitle } from "../../charts/ChangeMark";
 import type { FrameContext } from "../../frame/Frame";
 import { useJump } from "../../frame/jump";
@@ -24,7 +25,6 @@ import { useWidth } from "../../shared/useWidth";
 import { Waiting } from "../../shared/Waiting";
 import { timeScale } from "../../shared/zone";
 import { toTrace } from "../places";
-import { Bar } from "../service/Service";
 import { Evidence } from "./Evidence";
 
 type View = Schemas["InquiryView"];

@@ -21,7 +21,7 @@ export function HowToSend() {
             ))}
           </select>
         </span>
-        <CopyButton text={RECIPES[chosen]} what="copy" />
+        <CopyButton text={RECIPES[chosen]} />
       </h2>
       <Paste what={`What to paste for ${chosen}`} text={RECIPES[chosen]} />
     </section>

@@ -21,7 +21,6 @@ export function Intake() {
   });
   if (!query.data) return <Waiting error={query.error} what="what arrives" />;
   const state = query.data;
-  const administrator = me.role === "administrator";
   return (
     <>
       <h1>{state.sentence}</h1>
@@ -32,9 +31,9 @@ export function Intake() {
         <Senders state={state} />
         <div className="space-y-5">
           <Turned state={state} />
-          <Tokens tokens={state.tokens} administrator={administrator} />
-          <Rules rules={state.rules} administrator={administrator} />
-          <KeptFor administrator={administrator} />
+          <Tokens tokens={state.tokens} administrator={me.may_administer} />
+          <Rules rules={state.rules} administrator={me.may_administer} />
+          <KeptFor administrator={me.may_administer} />
           <HowToSend />
         </div>
       </div>

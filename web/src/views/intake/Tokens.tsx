@@ -59,7 +59,7 @@ export function Tokens({ tokens, administrator }: { tokens: Schemas["TokenRow"][
       {make.data && (
         <p role="status" className="my-2 border border-ink bg-sheet px-3 py-2">
           Copy it now, it is not shown again: <code className="font-mono select-all">{make.data.secret}</code>{" "}
-          <CopyButton text={make.data.secret} what="copy" />
+          <CopyButton text={make.data.secret} />
         </p>
       )}
       {administrator && (

@@ -72,7 +72,7 @@ function Step({ one }: { one: Schemas["Arrived"] }) {
             <button type="button" className="underline" aria-expanded={open} onClick={() => setOpen(!open)}>
               {open ? "close" : "how to send"}
             </button>
-            <CopyButton text={step.paste} what="copy" />
+            <CopyButton text={step.paste} />
           </span>
         )}
       </td>

@@ -2,7 +2,6 @@ import { useQuery } from "@tanstack/react-query";
 import { scaleLog, scaleSqrt } from "d3-scale";
 import { area, line } from "d3-shape";
 import { useQueryStates } from "nuqs";
-import { Tabs } from "radix-ui";
 import { Link, useOutletContext, useParams } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
 import { GridLine, logTicks, nothing, ticksOf } from "../../charts/axis";
@@ -16,12 +15,13 @@ import { useJump } from "../../frame/jump";
 import { rangeQuery, useScope, windowsQuery } from "../../frame/scope";
 import { FindCause, Finding, useFindCause } from "../../shared/FindCause";
 import { FromBefore, keptOf, useStale } from "../../shared/FromBefore";
-import { clock, duration, interval, percent, rate, share, significant } from "../../shared/format";
+import { clock, duration, share, significant } from "../../shared/format";
 import { useFirst } from "../../shared/useFirst";
 import { Waiting } from "../../shared/Waiting";
-import { serviceState, toService, toTraces } from "../places";
+import { serviceState, toTraces } from "../places";
 import { LogRates } from "./LogRates";
 import { Metrics } from "./Metrics";
+import { Calls, Operations, Siblings, Statuses } from "./Tables";
 
 type View = Schemas["ServiceView"];
 const MOST_CHANGES = 6;
@@ -280,249 +280,6 @@ function Failing({ view, shared, onCause }: ChartProps) {
       legend={(i) => <>{share(values[i])}</>}
       draw={draw}
     />
-  );
-}
-
-const SOME = 12; // rows of a table before the rest is offered
-
-function Operations({ view }: { view: View }) {
-  const { windows } = useOutletContext<ComparedContext>();
-  const jump = useJump();
-  const [rows, offer] = useFirst(view.operations, SOME, "operations");
-  return (
-    <div className="mb-5">
-      <table className="sheet-table">
-        <thead>
-          <tr>
-            <th>operation</th>
-            <th className="num">share of added latency</th>
-            <th className="num text-kelp!">reference</th>
-            <th className="num text-rust!">focus p95</th>
-            <th>
-              <span className="sr-only">inquiry</span>
-            </th>
-          </tr>
-        </thead>
-        <tbody>
-          {rows.map((row) => (
-            <tr key={row.operation} data-operation={row.operation}>
-              <td className="max-w-[132px] truncate font-mono text-[12px]" title={row.operation}>
-                <Link to={jump(toTraces({ service: view.service, operation: row.operation }))}>{row.operation}</Link>
-              </td>
-              <td className="num">
-                {row.share_of_added_latency == null ? (
-                  "–"
-                ) : (
-                  <>
-                    <Bar share={row.share_of_added_latency} main={row.share_of_added_latency >= 0.5} width={32} />{" "}
-                    {percent(row.share_of_added_latency)}
-                  </>
-                )}
-              </td>
-              <P95 figures={row.reference} of="requests" />
-              <P95 figures={row.focus} of="requests" />
-              <td className="num">
-                <FindCause
-                  windows={windows}
-                  asked={view.signal ? { service: view.service, operation: row.operation, signal: view.signal } : null}
-                />
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-      {offer}
-      <Left sent={view.operations.length} inAll={view.in_all.operations} what="operations" />
-    </div>
-  );
-}
-
-function P95({ figures, of }: { figures: Schemas["Figures"]; of: string }) {
-  return (
-    <td className="num" title={`${interval(figures.p95_interval)}; ${figures.requests} ${of}`}>
-      {duration(figures.p95)}
-    </td>
-  );
-}
-
-/** What of a table the server did not send. */
-function Left({ sent, inAll, what }: { sent: number; inAll: number; what: string }) {
-  const [, setState] = useQueryStates({ rows: serviceState.rows });
-  if (sent >= inAll) return null;
-  return (
-    <p className="text-second">
-      The {sent} busiest of {inAll} {what}.{" "}
-      <button type="button" className="underline" onClick={() => void setState({ rows: inAll })}>
-        read all
-      </button>
-    </p>
-  );
-}
-
-interface Part {
-  name: string;
-  beside?: string | null;
-  focus: Schemas["Figures"];
-  reference: Schemas["Figures"];
-}
-
-/** Instances, versions and hosts beside their siblings: one of them may be the bad one. */
-function Siblings({ view }: { view: View }) {
-  const kinds: [string, Part[], number][] = [
-    [
-      "instances",
-      view.instances.map((one) => ({ ...one, name: one.instance, beside: one.version })),
-      view.in_all.instances,
-    ],
-    ["versions", view.by_version, view.in_all.versions],
-    ["hosts", view.by_host, view.in_all.hosts],
-  ];
-  const told = kinds.filter(([, rows]) => rows.length > 0);
-  const [first] = told;
-  if (!first) return null;
-  return (
-    <Tabs.Root defaultValue={first[0]} className="mb-5">
-      <Tabs.List aria-label="Parts of the service" className="flex gap-4 border-b border-ink">
-        {told.map(([name, , inAll]) => (
-          <Tabs.Trigger
-            key={name}
-            value={name}
-            className="pb-1 text-second data-[state=active]:border-b-[3px] data-[state=active]:border-ink data-[state=active]:font-bold data-[state=active]:text-ink"
-          >
-            {name} {inAll}
-          </Tabs.Trigger>
-        ))}
-      </Tabs.List>
-      {told.map(([name, rows, inAll]) => (
-        <Tabs.Content key={name} value={name}>
-          <PartTable rows={rows} what={name} />
-          <Left sent={rows.length} inAll={inAll} what={name} />
-        </Tabs.Content>
-      ))}
-    </Tabs.Root>
-  );
-}
-
-function PartTable({ rows, what }: { rows: Part[]; what: string }) {
-  const [shown, offer] = useFirst(rows, SOME, what);
-  return (
-    <>
-      <table className="sheet-table">
-        <thead>
-          <tr>
-            <th>{what.slice(0, -1)}</th>
-            <th className="num">requests/s</th>
-            <th className="num">errors</th>
-            <th className="num text-kelp!">reference</th>
-            <th className="num text-rust!">focus p95</th>
-          </tr>
-        </thead>
-        <tbody>
-          {shown.map((row) => (
-            <tr key={row.name} data-part={row.name}>
-              <td className="max-w-[150px] truncate" title={row.name}>
-                {row.name} {row.beside && <span className="text-second">{row.beside}</span>}
-              </td>
-              <td className="num" title={`${rate(row.reference.rate)} in the reference`}>
-                {rate(row.focus.rate)}
-              </td>
-              <td className="num" title={`${share(row.reference.failed_share)} in the reference`}>
-                {share(row.focus.failed_share)}
-              </td>
-              <P95 figures={row.reference} of="requests" />
-              <P95 figures={row.focus} of="requests" />
-            </tr>
-          ))}
-        </tbody>
-      </table>
-      {offer}
-    </>
-  );
-}
-
-/** Exact status codes, failures first. */
-function Statuses({ view }: { view: View }) {
-  const [rows, offer] = useFirst(view.statuses, SOME, "status codes");
-  const jump = useJump();
-  if (!view.statuses.some((one) => one.code !== null)) return null;
-  return (
-    <div className="mb-5">
-      <table className="sheet-table" aria-label="Status codes">
-        <thead>
-          <tr>
-            <th>outcome</th>
-            <th>status</th>
-            <th className="num text-kelp!">reference</th>
-            <th className="num text-rust!">focus requests/s</th>
-          </tr>
-        </thead>
-        <tbody>
-          {rows.map((row) => (
-            <tr key={`${row.outcome} ${row.code}`}>
-              <td
-                className={row.outcome === "error" ? "text-rust" : row.outcome === "client error" ? "text-ochre" : ""}
-              >
-                <Link to={jump(toTraces({ service: view.service, outcome: row.outcome }))}>{row.outcome}</Link>
-              </td>
-              <td className="font-mono">{row.code ?? "–"}</td>
-              <td className="num">{rate(row.reference_rate)}</td>
-              <td className="num">{rate(row.focus_rate)}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-      {offer}
-    </div>
-  );
-}
-
-export function Bar({ share, main, width = 46 }: { share: number; main: boolean; width?: number }) {
-  const filled = Math.max(0, Math.min(1, share)) * width;
-  return (
-    <svg width={width + 2} height="9" aria-hidden="true" className="inline-block">
-      <rect x="0.5" y="0.5" width={width} height="8" fill="none" stroke="var(--slate)" />
-      <rect x="0.5" y="0.5" width={filled} height="8" fill={main ? "var(--rust)" : "var(--slate)"} />
-    </svg>
-  );
-}
-
-function Calls({ title, rows, inAll }: { title: string; rows: Schemas["CallRow"][]; inAll: number }) {
-  const jump = useJump();
-  const [shown, offer] = useFirst(rows, SOME, "rows");
-  if (!rows.length) return null;
-  return (
-    <div className="mb-5">
-      <table className="sheet-table">
-        <thead>
-          <tr>
-            <th>{title}</th>
-            <th className="num" colSpan={2}>
-              calls a request
-            </th>
-            <th className="num text-kelp!">reference</th>
-            <th className="num text-rust!">focus p95</th>
-          </tr>
-        </thead>
-        <tbody>
-          {shown.map((row) => (
-            <tr key={row.name}>
-              <td>
-                {row.kind === "service" ? <Link to={jump(toService(row.name))}>{row.name}</Link> : row.name}{" "}
-                {row.kind !== "service" && <span className="text-second">{row.kind}</span>}
-              </td>
-              <td className="num text-kelp">
-                {row.calls_reference == null ? "–" : significant(row.calls_reference, 2)}
-              </td>
-              <td className="num">{row.calls_focus == null ? "–" : significant(row.calls_focus, 2)}</td>
-              <P95 figures={row.reference} of="calls" />
-              <P95 figures={row.focus} of="calls" />
-            </tr>
-          ))}
-        </tbody>
-      </table>
-      {offer}
-      <Left sent={rows.length} inAll={inAll} what="rows" />
-    </div>
   );
 }
 

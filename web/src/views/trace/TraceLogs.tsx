@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { client, take } from "../../api/client";
-import { clockSeconds } from "../../shared/format";
+import { LogTable } from "../../shared/LogTable";
 import { useFirst } from "../../shared/useFirst";
 
 const SOME = 8;
@@ -20,27 +20,18 @@ export function TraceLogs({ trace, chooseSpan }: { trace: string; chooseSpan: (i
       <h2>
         Logs <span>{count ? `${count} records with this trace's id` : "no record has this trace's id"}</span>
       </h2>
-      <table className="sheet-table" hidden={count === 0}>
-        <tbody>
-          {records.map((record, index) => (
-            <tr key={`${record.at} ${index}`}>
-              <td className="whitespace-nowrap">{clockSeconds(record.at)}</td>
-              <td className={record.severity === "error" || record.severity === "fatal" ? "text-rust" : "text-second"}>
-                {record.severity}
-              </td>
-              <td className="whitespace-nowrap">{record.service}</td>
-              <td className="font-mono text-[12px] break-all">{record.body}</td>
-              <td className="num">
-                {record.span && (
-                  <button type="button" className="text-second underline" onClick={() => chooseSpan(record.span ?? "")}>
-                    span
-                  </button>
-                )}
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+      <LogTable
+        label="Log records"
+        records={records}
+        withService
+        lead={({ span }) =>
+          span && (
+            <button type="button" className="text-second underline" onClick={() => chooseSpan(span)}>
+              span
+            </button>
+          )
+        }
+      />
       {offer}
     </section>
   );

@@ -6,6 +6,7 @@ import { Choice } from "../../shared/Choice";
 import { duration, interval, share, signed, significant } from "../../shared/format";
 import { Waiting } from "../../shared/Waiting";
 import { tracesState } from "../places";
+import { useAttributes } from "./useAttributes";
 
 /** Columns that every request has; other attributes come from what was seen. */
 const OWN = ["operation", "service.version", "service.instance.id", "host.name", "http.response.status_code"];
@@ -33,11 +34,6 @@ interface Props {
 export function Breakdown({ windows, conditions, keep }: Props) {
   const [scope] = useScope();
   const [{ split: by }, setState] = useQueryStates({ split: tracesState.split });
-  const names = useQuery({
-    queryKey: ["attributes", scope.environment],
-    queryFn: () => take(client.GET("/api/known/attributes", { params: { query: { environment: scope.environment } } })),
-    staleTime: 60_000,
-  });
   const key = ["breakdown", by, conditions, windows, scope.environment];
   const query = useQuery({
     queryKey: key,
@@ -53,14 +49,14 @@ export function Breakdown({ windows, conditions, keep }: Props) {
       ),
     placeholderData: keepPreviousData,
   });
-  const others = (names.data ?? []).map((row) => row.name).filter((name) => !OWN.includes(name));
+  const others = useAttributes().filter((name) => !OWN.includes(name));
   return (
     <section aria-label="Split" className="mb-4">
       <Choice
         label="split by"
         none="nothing"
         value={by}
-        options={[...OWN, ...new Set(others.slice(0, MOST_NAMES))]}
+        options={[...OWN, ...others.slice(0, MOST_NAMES)]}
         choose={(name) => void setState({ split: name })}
       />
       {by === null ? null : query.data ? (

@@ -1,8 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
-import { type FormEvent, type ReactNode, useId, useState } from "react";
+import { type ComponentProps, type FormEvent, type ReactNode, useId, useState } from "react";
 import { client, take } from "../../api/client";
 import { type Span, timesOf, useScope } from "../../frame/scope";
 import { outcomes, type TracesChange, type TracesState } from "../places";
+import { useAttributes } from "./useAttributes";
 
 interface Props {
   state: TracesState;
@@ -86,6 +87,41 @@ function useKnown({ attribute, window, service }: Known, enabled: boolean): stri
   return query.data ?? [];
 }
 
+interface TypedProps extends Omit<ComponentProps<"input">, "onBlur" | "onKeyDown" | "defaultValue"> {
+  label: string;
+  /** What holds now, as it is shown. */
+  held: string;
+  give: (text: string) => void;
+}
+
+/** What is typed counts when the field is left, or at Enter. */
+function Typed({ label, held, give, className, ...rest }: TypedProps) {
+  const leave = (text: string) => text.trim() !== held && give(text.trim());
+  return (
+    <Field label={label}>
+      {(id) => (
+        <input
+          {...rest}
+          id={id}
+          key={held}
+          className={`field ${className}`}
+          defaultValue={held}
+          onBlur={(event) => leave(event.target.value)}
+          onKeyDown={(event) => event.key === "Enter" && leave(event.currentTarget.value)}
+        />
+      )}
+    </Field>
+  );
+}
+
+const Options = ({ id, names }: { id: string; names: Iterable<string> }) => (
+  <datalist id={id}>
+    {[...names].map((name) => (
+      <option key={name} value={name} />
+    ))}
+  </datalist>
+);
+
 interface NamedProps {
   label: string;
   value: string | null;
@@ -94,101 +130,63 @@ interface NamedProps {
   wide?: boolean;
 }
 
-/** A value that is typed or chosen; it counts when the field is left, or at Enter. */
+/** A value that is typed, or chosen of those that were sent. */
 function Named({ label, value, known, set, wide = false }: NamedProps) {
   const list = useId();
   const [entered, setEntered] = useState(false);
-  const options = useKnown(known, entered);
-  const give = (text: string) => (text.trim() || null) !== value && set(text.trim() || null);
   return (
-    <Field label={label}>
-      {(id) => (
-        <>
-          <input
-            id={id}
-            key={value}
-            className={`field ${wide ? "w-52" : "w-36"}`}
-            list={list}
-            defaultValue={value ?? ""}
-            onFocus={() => setEntered(true)}
-            onBlur={(event) => give(event.target.value)}
-            onKeyDown={(event) => event.key === "Enter" && give(event.currentTarget.value)}
-          />
-          <datalist id={list}>
-            {options.map((option) => (
-              <option key={option} value={option} />
-            ))}
-          </datalist>
-        </>
-      )}
-    </Field>
+    <>
+      <Typed
+        label={label}
+        held={value ?? ""}
+        give={(text) => set(text || null)}
+        className={wide ? "w-52" : "w-36"}
+        list={list}
+        onFocus={() => setEntered(true)}
+      />
+      <Options id={list} names={useKnown(known, entered)} />
+    </>
   );
 }
 
-/** Milliseconds on the screen, seconds in the address. */
-function Duration({
-  label,
-  seconds,
-  set,
-}: {
+interface DurationProps {
   label: string;
   seconds: number | null;
   set: (seconds: number | null) => void;
-}) {
+}
+
+/** Milliseconds on the screen, seconds in the address. */
+function Duration({ label, seconds, set }: DurationProps) {
   const give = (text: string) => {
-    const value = text.trim() === "" ? null : Number(text) / 1000;
+    const value = text === "" ? null : Number(text) / 1000;
     if (value === null || (Number.isFinite(value) && value >= 0)) set(value);
   };
+  const held = seconds === null ? "" : String(Number((seconds * 1000).toPrecision(6)));
   return (
-    <Field label={label}>
-      {(id) => (
-        <input
-          id={id}
-          key={seconds}
-          className="field w-24"
-          inputMode="decimal"
-          type="number"
-          min="0"
-          step="any"
-          defaultValue={seconds === null ? "" : Number((seconds * 1000).toPrecision(6))}
-          onBlur={(event) => give(event.target.value)}
-          onKeyDown={(event) => event.key === "Enter" && give(event.currentTarget.value)}
-        />
-      )}
-    </Field>
+    <Typed
+      label={label}
+      held={held}
+      give={give}
+      className="w-24"
+      inputMode="decimal"
+      type="number"
+      min="0"
+      step="any"
+    />
   );
 }
 
 function Status({ status, set }: { status: number | null; set: (status: number | null) => void }) {
-  const give = (text: string) => set(/^\d{1,3}$/.test(text.trim()) ? Number(text) : null);
-  return (
-    <Field label="status">
-      {(id) => (
-        <input
-          id={id}
-          key={status}
-          className="field w-16"
-          inputMode="numeric"
-          defaultValue={status ?? ""}
-          onBlur={(event) => give(event.target.value)}
-          onKeyDown={(event) => event.key === "Enter" && give(event.currentTarget.value)}
-        />
-      )}
-    </Field>
-  );
+  const give = (text: string) => set(/^\d{1,3}$/.test(text) ? Number(text) : null);
+  return <Typed label="status" held={String(status ?? "")} give={give} className="w-16" inputMode="numeric" />;
 }
 
 function Attribute({ window, service, add }: { window: Span; service: string | null; add: (pair: string) => void }) {
-  const [{ environment }] = useScope();
   const [name, setName] = useState("");
   const [value, setValue] = useState("");
-  const lists = [useId(), useId()];
-  const names = useQuery({
-    queryKey: ["attributes", environment],
-    queryFn: () => take(client.GET("/api/known/attributes", { params: { query: { environment } } })),
-    staleTime: 60_000,
-  });
-  const values = useKnown({ attribute: name, window, service }, names.data?.some((one) => one.name === name) ?? false);
+  const lists = { names: useId(), values: useId() };
+  const names = useAttributes();
+  const values = useKnown({ attribute: name, window, service }, names.includes(name));
   const submit = (event: FormEvent) => {
     event.preventDefault();
     if (!name.trim() || !value.trim()) return;
@@ -202,7 +200,7 @@ function Attribute({ window, service, add }: { window: Span; service: string | n
           <input
             id={id}
             className="field w-44"
-            list={lists[0]}
+            list={lists.names}
             value={name}
             onChange={(event) => setName(event.target.value)}
           />
@@ -213,7 +211,7 @@ function Attribute({ window, service, add }: { window: Span; service: string | n
           <input
             id={id}
             className="field w-32"
-            list={lists[1]}
+            list={lists.values}
             value={value}
             onChange={(event) => setValue(event.target.value)}
           />
@@ -222,16 +220,8 @@ function Attribute({ window, service, add }: { window: Span; service: string | n
       <button type="submit" className="action" disabled={!name.trim() || !value.trim()}>
         Add
       </button>
-      <datalist id={lists[0]}>
-        {[...new Set(names.data?.map((one) => one.name))].map((option) => (
-          <option key={option} value={option} />
-        ))}
-      </datalist>
-      <datalist id={lists[1]}>
-        {values.map((option) => (
-          <option key={option} value={option} />
-        ))}
-      </datalist>
+      <Options id={lists.names} names={names} />
+      <Options id={lists.values} names={values} />
     </form>
   );
 }
