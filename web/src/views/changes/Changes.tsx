@@ -26,7 +26,7 @@ export function Changes() {
     <>
       <h1 className="mb-3">Changes</h1>
       {query.data.length === 0 && <p>None was announced in this time. Send them to /v1/changes.</p>}
-      <table className="sheet-table">
+      <table className="sheet-table" hidden={query.data.length === 0}>
         <thead>
           <tr>
             <th>at</th>

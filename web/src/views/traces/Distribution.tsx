@@ -65,6 +65,7 @@ export function Distribution({ data, slower, faster, choose }: Props) {
         height={HEIGHT}
         role="img"
         aria-label="Shares of requests by duration"
+        className="select-none"
         style={{ cursor: "crosshair", touchAction: "none" }}
         onPointerDown={(event) => {
           event.currentTarget.setPointerCapture(event.pointerId);
