@@ -10,6 +10,7 @@ import pytest
 
 from tests.builders import NOW, table
 from tests.core.test_diagnosis import FOCUS_MS, question, small_world
+from wirbel.core import cells
 from wirbel.core.diagnosis.case import Case, Records
 from wirbel.core.diagnosis.evidence import SOURCES
 from wirbel.core.diagnosis.evidence.observation import Observation
@@ -18,6 +19,7 @@ from wirbel.core.diagnosis.marks import compared
 from wirbel.core.diagnosis.measures import measure
 from wirbel.core.diagnosis.ranking import observe
 from wirbel.core.diagnosis.sentences import sentence
+from wirbel.core.diagnosis.services import Services
 from wirbel.core.patterns.counts import COUNTED
 from wirbel.core.signals import points, spans
 
@@ -249,6 +251,28 @@ def test_a_service_that_says_and_serves_less_is_silent() -> None:
     assert (("service", "back"), "silent") in found
     assert (("service", "front"), "serves less") not in found
     assert seen(given, "log patterns")[("service", "back"), "says less"].value == pytest.approx(1.0)
+
+
+def test_what_no_calls_and_no_host_links_with_the_symptom_says_nothing_of_it() -> None:
+    """Two systems in one store: the traffic of one rises, and one of its services falls silent, while requests of the other are slow."""
+    late = NOW + FOCUS_MS * 10**6
+    other = {"front": "shop", "back": "shelf", "ns at db": "ns at store"}
+    whole = fleet(slow_database=True)
+
+    def of_another_system(name: str) -> pa.Array:
+        return pa.array([other.get(value, value) for value in whole[name].to_pylist()], pa.string())
+
+    apart = whole
+    for name in ("service", "peer"):
+        apart = apart.set_column(apart.schema.get_field_index(name), name, of_another_system(name))
+    apart = apart.filter(pa.array([name == "shop" or at < late for name, at in zip(apart["service"].to_pylist(), np.array(apart["start"]), strict=True)]))
+    both = cells.derive(pa.concat_tables([whole, apart, *[apart.filter(pa.array(np.array(apart["start"]) >= late))] * 2]))
+    assert {"front", "shop", "shelf"} <= {name for _, name in Services.of(both, question()).entities}
+    said = {entity[1] for entity in (o.entity for o in observe(case(whole, cells=both)))}
+    assert "ns at db" in said
+    assert not said & {"shop", "shelf", "ns at store"}
+    beside = samples({("shop", "s1", "h1", "m", "{}"): (1.0, 1.0)})
+    assert "shop" in {entity[1] for entity in (o.entity for o in observe(case(whole, cells=both, points=beside)))}
 
 
 def test_who_is_called_less_does_not_serve_less() -> None:

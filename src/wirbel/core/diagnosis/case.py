@@ -324,11 +324,19 @@ class Case:
         return measure(self.records.points, self.question)
 
     @cached_property
+    def _met(self) -> set[str]:
+        """Services and peers that the symptom's requests met, and services that run on the hosts of these."""
+        m, hosts = self.measures, self.traces.codes("host")[1]
+        beside = {service for service, host in zip(m.service, m.host, strict=True) if service is not None and host in hosts}
+        return {*self.traces.codes("service")[1], *self.traces.codes("peer")[1], *beside}
+
+    @cached_property
     def services(self) -> Services:
-        """From cells; where there are none, or windows are too short for minutes, from the spans that there are."""
+        """All that may have to do with it, from cells; where there are none, or windows are too short for minutes, from the spans that there are."""
         step_s, kept = self.question.step_s, self.records.cells
         by_minute = kept is not None and step_s == MINUTE_S
-        return Services.of(kept if by_minute else cells.derive(self.records.spans, step_s * 10**9), self.question)
+        found = Services.of(kept if by_minute else cells.derive(self.records.spans, step_s * 10**9), self.question)
+        return found.linked_with(self._met)
 
     def examples(self) -> dict[str, tuple[str, str]]:
         """A bad request near the middle of the bad ones, and a normal one near the middle of the reference."""

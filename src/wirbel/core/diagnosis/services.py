@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
+from scipy.sparse.csgraph import connected_components
 
 from wirbel.core import arrow
 from wirbel.core.diagnosis.model import Question, Sampled, Signal
@@ -82,6 +83,23 @@ class Services:
         consumer = np.array([kind == "service" and name in consuming for kind, name in entities], np.bool_)
         symptom = place.get(question.service)
         return cls(entities, total, failed, rate, calls, consumer, *_windows(grid, question), symptom, grid.first, grid.step, _asking(behind, grid))
+
+    def linked_with(self, names: Collection[str]) -> Services:
+        """Those that calls link with entities of these names, through any number of others; and consumers: calls do not tell who feeds them."""
+        _, group = connected_components(self.calls, directed=False)
+        named = np.array([name in names for _, name in self.entities], np.bool_)
+        kept = np.flatnonzero(np.isin(group, group[named]) | self.is_consumer)
+        symptom = np.flatnonzero(kept == self.symptom) if self.symptom is not None else []
+        return replace(
+            self,
+            entities=[self.entities[n] for n in kept],
+            total=self.total[kept],
+            failures=self.failures[kept],
+            rate=self.rate[kept],
+            calls=self.calls[np.ix_(kept, kept)],
+            is_consumer=self.is_consumer[kept],
+            symptom=int(symptom[0]) if len(symptom) else None,
+        )
 
     @cached_property
     def busier(self) -> Floats:
