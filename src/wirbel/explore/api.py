@@ -13,7 +13,7 @@ from wirbel.core.signals.spans import Outcome
 from wirbel.core.text import rfc3339
 from wirbel.explore import export, known, schemas, windows
 from wirbel.explore.arrived import arrived
-from wirbel.explore.asked import Compared, range_of, window_of
+from wirbel.explore.asked import Compared, Within, range_of, window_of
 from wirbel.explore.breakdown import breakdown
 from wirbel.explore.distribution import latency_distribution
 from wirbel.explore.figures import listed, window_out
@@ -39,15 +39,16 @@ router = Router()
 @router.get("/ribbon", response=schemas.Ribbon)
 def ribbon(
     request: HttpRequest,
+    asked: Query[Within],
     start: str | None = None,
     end: str | None = None,
     last_s: int | None = None,
     service: str | None = None,
-    environment: str | None = None,
 ) -> Any:
-    """The scope's p95 with its band, its changes, and the two windows that Wirbel proposes."""
+    """The p95 of a service, or of a scope's entry points, with its band, its changes, and the two windows that Wirbel proposes."""
+    environment, among = asked.environment, asked.services()
     low, high = range_of(start, end, environment, last_s)
-    found = windows.signal(low, high, environment, service)
+    found = windows.signal(low, high, environment, service, among)
     band, grid = found.band, found.series.grid
 
     def times(pair: tuple[int, int]) -> tuple[int, int]:
@@ -59,7 +60,7 @@ def ribbon(
         start=rfc3339(grid.first),
         end=rfc3339(high),
         step_s=grid.step,
-        label=service or "all entry points",
+        label=service or ("all entry points" if among is None else f"entry points of {asked.scope}"),
         unit=found.series.unit,
         values=listed(found.series.values[0]),
         expected=listed(band.expected[0]),
@@ -67,7 +68,7 @@ def ribbon(
         high=listed(band.high[0]),
         samples=[int(n) for n in found.series.sample_size[0]],
         deviations=[window_out(*times(pair)) for pair in found.deviations],
-        changes=[change_out(c) for c in reading.changes(low, high, environment)][-MOST_ROWS:],
+        changes=[change_out(c) for c in reading.changes(low, high, environment, among)][-MOST_ROWS:],
         focus=window_out(*focus),
         reference=window_out(*reference),
         departed=found.proposal.departed,
@@ -107,7 +108,7 @@ def get_export(
 @router.get("/overview", response=schemas.Overview)
 def get_overview(request: HttpRequest, asked: Query[Compared]) -> Any:
     """The health of all services, worst first."""
-    return overview(*asked.range(), *asked.windows(), asked.environment)
+    return overview(*asked.range(), *asked.windows(), asked.environment, asked.services())
 
 
 @router.get("/services", response=list[str])
@@ -124,7 +125,7 @@ def services(request: HttpRequest, environment: str | None = None, containing: s
 @router.get("/services-table", response=list[schemas.ServiceRow])
 def get_services_table(request: HttpRequest, asked: Query[Compared]) -> Any:
     """All services with their figures, also those that send no requests."""
-    return services_table(*asked.range(), *asked.windows(), asked.environment)
+    return services_table(*asked.range(), *asked.windows(), asked.environment, asked.services())
 
 
 @router.get("/services/{name}", response=schemas.ServiceView)
@@ -148,12 +149,13 @@ class Conditions(Schema):
     faster_than_s: float | None = None
     carrying: list[str] = Field(default=[], max_length=10, description="ATTRIBUTE=VALUE; a request must have them all")
 
-    def filter(self) -> Filter:
+    def filter(self, among: tuple[str, ...] | None) -> Filter:
+        """``among``: the services of a scope."""
         pairs = [text.partition("=") for text in self.carrying]
         if wrong := next((key for key, sign, _ in pairs if not sign or not key), None):
             raise InvalidQuestion(f"write ATTRIBUTE=VALUE, not {wrong!r}")
         own = self.model_dump(exclude={"carrying"})
-        return Filter(**own, attributes=tuple((key, value) for key, _, value in pairs))
+        return Filter(**own, attributes=tuple((key, value) for key, _, value in pairs), among=among)
 
 
 @router.get("/traces", response=schemas.TraceList)
@@ -162,29 +164,29 @@ def traces(
     start: str,
     end: str,
     conditions: Query[Conditions],
+    asked: Query[Within],
     order: Literal["slowest", "fastest", "newest", "oldest"] = "slowest",
     most: int = 100,
-    environment: str | None = None,
 ) -> Any:
-    return list_traces(window_of(start, end, "range"), conditions.filter(), order, max(1, min(most, MOST_TRACES)), environment)
+    return list_traces(window_of(start, end, "range"), conditions.filter(asked.services()), order, max(1, min(most, MOST_TRACES)), asked.environment)
 
 
 @router.get("/breakdown", response=schemas.Breakdown)
 def get_breakdown(request: HttpRequest, by: str, conditions: Query[Conditions], asked: Query[Compared]) -> Any:
     """Requests split by the values of an attribute, focus beside reference."""
-    return breakdown(*asked.windows(), conditions.filter(), by, asked.environment)
+    return breakdown(*asked.windows(), conditions.filter(asked.services()), by, asked.environment)
 
 
 @router.get("/distribution", response=schemas.Distribution)
 def get_distribution(request: HttpRequest, conditions: Query[Conditions], asked: Query[Compared]) -> Any:
     """How long requests take, focus beside reference; of any duration."""
-    return latency_distribution(*asked.windows(), conditions.filter(), asked.environment)
+    return latency_distribution(*asked.windows(), conditions.filter(asked.services()), asked.environment)
 
 
 @router.get("/known/values", response=list[str])
-def known_values(request: HttpRequest, attribute: str, start: str, end: str, service: str | None = None, environment: str | None = None) -> Any:
+def known_values(request: HttpRequest, attribute: str, start: str, end: str, asked: Query[Within], service: str | None = None) -> Any:
     """The commonest values of an attribute of requests in a window."""
-    return known.values(attribute, window_of(start, end, "window"), service, environment)
+    return known.values(attribute, window_of(start, end, "window"), Filter(service=service, among=asked.services()), asked.environment)
 
 
 @router.get("/known/attributes", response=list[schemas.AttributeRow])
@@ -225,9 +227,11 @@ def get_trace_logs(request: HttpRequest, trace: str) -> Any:
 
 
 @router.get("/changes", response=list[schemas.ChangeOut])
-def changes(request: HttpRequest, start: str, end: str, service: str | None = None, environment: str | None = None) -> Any:
-    low, high = window_of(start, end, "range", windows.LONGEST_RANGE_NS)
-    return [change_out(c) for c in reading.changes(low, high, environment, service)][-MOST_ROWS:]
+def changes(request: HttpRequest, start: str, end: str, asked: Query[Within], service: str | None = None) -> Any:
+    """Changes of all, or of one service; of a scope, those of its services and those of no service."""
+    window = window_of(start, end, "range", windows.LONGEST_RANGE_NS)
+    found = reading.changes(*window, asked.environment, asked.services() if service is None else (service,))
+    return [change_out(c) for c in found if service in (None, c.service)][-MOST_ROWS:]
 
 
 @router.get("/services/{name}/log-rates", response=schemas.LogRates)

@@ -5,11 +5,13 @@ from __future__ import annotations
 import time
 
 from ninja import Schema
+from pydantic import Field
 
 from wirbel.core.cells import MINUTE_NS
 from wirbel.core.errors import InvalidQuestion
 from wirbel.core.signals.changes import parse_time
 from wirbel.explore import windows
+from wirbel.scopes.members import services_of
 from wirbel.store import reading
 from wirbel.store.streams import DAY_NS
 
@@ -43,8 +45,19 @@ def range_of(start: str | None, end: str | None, environment: str | None = None,
     return max(oldest - oldest % MINUTE_NS, now - windows.RANGE_NS), now
 
 
-class Compared(Schema):
-    """The two windows, and the range and environment around them."""
+class Within(Schema):
+    """Of which part of everything is asked."""
+
+    environment: str | None = None
+    scope: str | None = Field(default=None, description="The name of a scope: its services only.")
+
+    def services(self) -> tuple[str, ...] | None:
+        """The services of the scope; None for all. Raises NotFound."""
+        return services_of(self.scope, self.environment)
+
+
+class Compared(Within):
+    """The two windows, and the range around them."""
 
     focus_from: str
     focus_to: str
@@ -53,7 +66,6 @@ class Compared(Schema):
     start: str | None = None
     end: str | None = None
     last_s: int | None = None
-    environment: str | None = None
 
     def range(self) -> tuple[int, int]:
         return range_of(self.start, self.end, self.environment, self.last_s)

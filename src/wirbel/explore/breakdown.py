@@ -34,7 +34,7 @@ class Split:
 
 def split(window: tuple[int, int], wanted: Filter, by: str, environment: str | None) -> pa.Table:
     """All requests of a window, counted by value, outcome and latency bucket."""
-    where = Where(Stream.SPANS, *window, environment, (wanted.service,) if wanted.service else None, fresh=True)
+    where = Where(Stream.SPANS, *window, environment, wanted.services, fresh=True)
     columns = [*COUNT_COLUMNS, *wanted.columns(), *arrow.columns_of(by)]
     parts = scan(where, columns, Split(wanted, by), small=True)
     return pa.concat_tables(parts) if parts else split_of.COUNTED.empty_table()

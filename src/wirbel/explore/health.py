@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
@@ -24,10 +26,10 @@ Floats = npt.NDArray[np.float64]
 SPARK_POINTS = 130  # of a small chart
 
 
-def overview(start: int, end: int, focus: Window, reference: Window, environment: str | None) -> Overview:
-    """All services that serve requests in [start, end)."""
+def overview(start: int, end: int, focus: Window, reference: Window, environment: str | None, among: Sequence[str] | None = None) -> Overview:
+    """All services, or those ``among`` some, that serve requests in [start, end)."""
     focus, reference = (read_series.aligned(window, environment) for window in (focus, reference))
-    drawn = read_series.read(min(start, reference[0], focus[0]), end, (focus, reference), environment, cell_series.CELL_COLUMNS)
+    drawn = read_series.read(min(start, reference[0], focus[0]), end, (focus, reference), environment, cell_series.CELL_COLUMNS, among)
     grid, minutes, served = drawn.grid, cell_series.entries(drawn.minutes), cell_series.entries(drawn.points)
     _, names = arrow.codes(served["service"])
     stride = max(1, -(-grid.count // SPARK_POINTS))

@@ -29,10 +29,10 @@ def attributes(stream: str, environment: str | None) -> list[AttributeRow]:
     return sorted(rows, key=lambda row: (-row.share, row.name))[:MOST]
 
 
-def values(attribute: str, window: tuple[int, int], service: str | None, environment: str | None) -> list[str]:
+def values(attribute: str, window: tuple[int, int], wanted: Filter, environment: str | None) -> list[str]:
     """The commonest values of an attribute of requests, the commonest first; none of one that has too many to choose from."""
     try:
-        counted = split(window, Filter(service=service), attribute, environment)
+        counted = split(window, wanted, attribute, environment)
     except InvalidQuestion:
         return []
     known = counted.filter(pc.is_valid(counted["value"])).group_by("value").aggregate([("count", "sum")]).sort_by([("count_sum", "descending")])

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from wirbel.core.text import rfc3339
 from wirbel.explore.health import overview
 from wirbel.explore.schemas import Figures, ServiceFigures, ServiceHealth, ServiceRow
@@ -12,10 +14,11 @@ SENT = {Stream.SPANS: "traces", Stream.POINTS: "metrics", Stream.LOGS: "logs"}
 MOST_SERVICES = 20_000
 
 
-def services_table(start: int, end: int, focus: Window, reference: Window, environment: str | None) -> list[ServiceRow]:
-    """Every service that sent anything, by name; figures of those that served requests in [start, end)."""
-    serving = {row.service: row for row in overview(start, end, focus, reference, environment).services}
+def services_table(start: int, end: int, focus: Window, reference: Window, environment: str | None, among: Sequence[str] | None = None) -> list[ServiceRow]:
+    """Every service, of all or ``among`` some, that sent anything, by name; figures of those that served requests in [start, end)."""
+    serving = {row.service: row for row in overview(start, end, focus, reference, environment, among).services}
     known = Service.objects.all() if environment is None else Service.objects.filter(environment=environment)
+    known = known if among is None else known.filter(name__in=among)
     sent: dict[str, set[str]] = {}
     newest: dict[str, int] = {}
     for name, streams, last in known.values_list("name", "streams", "last_seen")[:MOST_SERVICES]:

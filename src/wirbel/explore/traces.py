@@ -56,6 +56,12 @@ class Filter:
     slower_than_s: float | None = None
     faster_than_s: float | None = None
     attributes: tuple[tuple[str, str], ...] = ()  # names and the values they must have
+    among: tuple[str, ...] | None = None  # services: those of a scope
+
+    @property
+    def services(self) -> tuple[str, ...] | None:
+        """Whose requests may be meant; None: anybody's."""
+        return self.among if self.service is None else (self.service,)
 
     def columns(self) -> list[str]:
         """Which the conditions are about, beyond COUNT_COLUMNS."""
@@ -66,6 +72,8 @@ class Filter:
     def conditions(self, table: pa.Table) -> dict[str, pa.ChunkedArray]:
         """Each set condition's name and the rows that meet it."""
         found = {name: pc.equal(table[name], value) for name in ("service", "operation", "version", "instance") if (value := getattr(self, name)) is not None}
+        if self.among is not None:
+            found["scope"] = pc.is_in(table["service"], value_set=pa.array(self.among, pa.string()))
         if self.outcome is not None:
             found["outcome"] = pc.equal(table["outcome"], pa.scalar(spans.OUTCOME_NAMES.index(self.outcome), pa.int8()))
         if self.status is not None:
@@ -97,7 +105,7 @@ _ORDERS = {"slowest": ("duration", -1), "fastest": ("duration", 1), "newest": ("
 
 @dataclass(frozen=True)
 class Find:
-    """Work of a scan: the requests (entry spans; roots where no service is named) that meet all conditions."""
+    """Work of a scan: the requests (entry spans; roots where no services are named) that meet all conditions."""
 
     wanted: Filter
     order: str
@@ -112,7 +120,7 @@ class Find:
         return Found(found, len(rows), float(arrow.numbers(table["weight"])[rows].sum()))
 
     def meets(self, table: pa.Table, window: tuple[int, int] | None, conditions: dict[str, pa.ChunkedArray], without: str | None = None) -> np.ndarray:
-        keep = pa.chunked_array([pa.array(spans.is_entry(table))]) if self.wanted.service else pa.chunked_array([pa.array(spans.is_root(table))])
+        keep = pa.chunked_array([pa.array(spans.is_entry(table))]) if self.wanted.services is not None else pa.chunked_array([pa.array(spans.is_root(table))])
         if window is not None:
             keep = pc.and_(keep, pc.and_(pc.greater_equal(table["start"], window[0]), pc.less(table["start"], window[1])))
         for name, condition in conditions.items():
@@ -139,7 +147,7 @@ def _places(table: pa.Table, order: str) -> np.ndarray:
 def list_traces(window: tuple[int, int], wanted: Filter, order: str, most: int, environment: str | None) -> TraceList:
     """Requests of a window that meet all conditions."""
     find = Find(wanted, order, most)
-    where = Where(Stream.SPANS, *window, environment, (wanted.service,) if wanted.service else None, fresh=True)
+    where = Where(Stream.SPANS, *window, environment, wanted.services, fresh=True)
     columns = [*LIST_COLUMNS, *wanted.columns()]
     parts = scan(where, columns, find, small=True)
     found = sum(part.count for part in parts)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import pyarrow as pa
@@ -38,9 +39,9 @@ class Signal:
         return self.band.series
 
 
-def signal(start: int, end: int, environment: str | None = None, service: str | None = None) -> Signal:
-    """The p95 of a service, or of all entry points, over [start, end)."""
-    drawn = read_series.read(start, end, (), environment, cell_series.CELL_COLUMNS, None if service is None else [service])
+def signal(start: int, end: int, environment: str | None = None, service: str | None = None, among: Sequence[str] | None = None) -> Signal:
+    """The p95 of a service, or of all entry points, over [start, end); with ``among``, of the entry points of these services."""
+    drawn = read_series.read(start, end, (), environment, cell_series.CELL_COLUMNS, among if service is None else [service])
     services = pa.array([service] if service else cell_series.entry_services(drawn.taught), pa.string())
     scope = EntityId("service", service) if service else EntityId("environment", environment or "all environments")
 

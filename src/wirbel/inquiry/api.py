@@ -6,11 +6,11 @@ import uuid
 from typing import Any
 
 from django.http import HttpRequest
-from ninja import Router, Schema
+from ninja import Query, Router, Schema
 from ninja.errors import HttpError
 
 from wirbel.core.errors import NotFound
-from wirbel.explore.asked import window_of
+from wirbel.explore.asked import Within, window_of
 from wirbel.inquiry.ask import Asked, ask, check_signal
 from wirbel.inquiry.models import Inquiry
 from wirbel.inquiry.schemas import InquiryView
@@ -61,9 +61,12 @@ class InquiryRow(Schema):
 
 
 @router.get("/inquiries", response=list[InquiryRow])
-def list_inquiries(request: HttpRequest, most: int = 100) -> Any:
-    found = Inquiry.objects.select_related("asked_by").order_by("-created")[: max(1, min(most, MOST_ROWS))]
-    return [_inquiry_row(inquiry) for inquiry in found]
+def list_inquiries(request: HttpRequest, asked: Query[Within], most: int = 100) -> Any:
+    """The newest first; of a scope, those about its services."""
+    found = Inquiry.objects.select_related("asked_by").order_by("-created")
+    services = asked.services()
+    found = found if services is None else found.filter(service__in=services)
+    return [_inquiry_row(inquiry) for inquiry in found[: max(1, min(most, MOST_ROWS))]]
 
 
 def _inquiry_row(inquiry: Inquiry) -> InquiryRow:

@@ -14,10 +14,11 @@ from wirbel.core.errors import NotEnoughData, NotFound, WirbelError
 from wirbel.explore.api import router as explore
 from wirbel.inquiry.api import router as inquiry
 from wirbel.intake.api import router as intake
+from wirbel.scopes.api import router as scopes
 from wirbel.server.practice import router as practice
 
 api = NinjaAPI(title="Wirbel", version="1", auth=django_auth, docs_url=None)
-for router in (accounts, explore, inquiry, intake, practice):
+for router in (accounts, explore, inquiry, intake, practice, scopes):
     api.add_router("", router)
 
 STATUS: dict[type[WirbelError], int] = {NotFound: 404, NotEnoughData: 422}

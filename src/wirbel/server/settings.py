@@ -52,6 +52,7 @@ INSTALLED_APPS = [
     "wirbel.store",
     "wirbel.intake",
     "wirbel.inquiry",
+    "wirbel.scopes",
 ]
 MIDDLEWARE = [
     "django.middleware.security.SecurityMiddleware",

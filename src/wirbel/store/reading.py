@@ -158,13 +158,13 @@ def blocks_of_trace(trace_id: bytes) -> list[int]:
     return [block for (block, _), known in zip(found, may, strict=True) if known]
 
 
-def changes(start: int, end: int, environment: str | None = None, service: str | None = None) -> list[Change]:
-    """Changes that touch [start, end) ns, in order of time."""
+def changes(start: int, end: int, environment: str | None = None, services: Sequence[str] | None = None) -> list[Change]:
+    """Changes that touch [start, end) ns, in order of time; with ``services``, those of them and those of none: of hosts, databases or flags."""
     found = ChangeRecord.objects.filter(at__lt=end).exclude(until__isnull=False, until__lt=start).exclude(until__isnull=True, at__lt=start)
     if environment is not None:
         found = found.filter(Q(environment=environment) | Q(environment__isnull=True))
-    if service is not None:
-        found = found.filter(service=service)
+    if services is not None:
+        found = found.filter(Q(service__in=services) | Q(service__isnull=True))
     return [as_change(record) for record in reversed(found.order_by("-at")[:MAX_CHANGES])]
 
 

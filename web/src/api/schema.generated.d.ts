@@ -51,7 +51,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Changes */
+        /**
+         * Changes
+         * @description Changes of all, or of one service; of a scope, those of its services and those of no service.
+         */
         get: operations["wirbel_explore_api_changes"];
         put?: never;
         post?: never;
@@ -167,7 +170,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List Inquiries */
+        /**
+         * List Inquiries
+         * @description The newest first; of a scope, those about its services.
+         */
         get: operations["wirbel_inquiry_api_list_inquiries"];
         put?: never;
         /**
@@ -352,12 +358,71 @@ export interface paths {
         };
         /**
          * Ribbon
-         * @description The scope's p95 with its band, its changes, and the two windows that Wirbel proposes.
+         * @description The p95 of a service, or of a scope's entry points, with its band, its changes, and the two windows that Wirbel proposes.
          */
         get: operations["wirbel_explore_api_ribbon"];
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/scopes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Scopes
+         * @description All scopes by name, with how many services each means.
+         */
+        get: operations["wirbel_scopes_api_list_scopes"];
+        put?: never;
+        /** Make Scope */
+        post: operations["wirbel_scopes_api_make_scope"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/scopes/meant": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Get Meant
+         * @description What patterns would mean, before they are kept.
+         */
+        post: operations["wirbel_scopes_api_get_meant"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/scopes/{scope}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change Scope */
+        put: operations["wirbel_scopes_api_change_scope"];
+        post?: never;
+        /** Delete Scope */
+        delete: operations["wirbel_scopes_api_delete_scope"];
         options?: never;
         head?: never;
         patch?: never;
@@ -786,7 +851,7 @@ export interface components {
         };
         /**
          * Compared
-         * @description The two windows, and the range and environment around them.
+         * @description The two windows, and the range around them.
          */
         Compared: {
             /** End */
@@ -803,6 +868,11 @@ export interface components {
             reference_from: string;
             /** Reference To */
             reference_to: string;
+            /**
+             * Scope
+             * @description The name of a scope: its services only.
+             */
+            scope?: string | null;
             /** Start */
             start?: string | null;
         };
@@ -1312,6 +1382,18 @@ export interface components {
             /** Role */
             role: string;
         };
+        /** Meant */
+        Meant: {
+            /** Found */
+            found: number;
+            /** Of */
+            of: number;
+            /**
+             * Services
+             * @description The first of them.
+             */
+            services: string[];
+        };
         /**
          * MetricExample
          * @description One measurement that the sender linked to the request it was made in.
@@ -1416,6 +1498,31 @@ export interface components {
              * @description * stands for any characters.
              */
             value: string;
+        };
+        /** NewScope */
+        NewScope: {
+            /**
+             * Hosts
+             * @default []
+             */
+            hosts: string[];
+            /** Name */
+            name: string;
+            /**
+             * Not Hosts
+             * @default []
+             */
+            not_hosts: string[];
+            /**
+             * Not Services
+             * @default []
+             */
+            not_services: string[];
+            /**
+             * Services
+             * @default []
+             */
+            services: string[];
         };
         /** NewToken */
         NewToken: {
@@ -1666,6 +1773,71 @@ export interface components {
             to_ms: number;
             /** Total Ms */
             total_ms: number;
+        };
+        /**
+         * ScopePatterns
+         * @description * stands for any text, ? for one character.
+         */
+        ScopePatterns: {
+            /**
+             * Hosts
+             * @default []
+             */
+            hosts: string[];
+            /**
+             * Not Hosts
+             * @default []
+             */
+            not_hosts: string[];
+            /**
+             * Not Services
+             * @default []
+             */
+            not_services: string[];
+            /**
+             * Services
+             * @default []
+             */
+            services: string[];
+        };
+        /** ScopeRow */
+        ScopeRow: {
+            /**
+             * Found
+             * @description Services that it means now.
+             */
+            found: number;
+            /**
+             * Hosts
+             * @default []
+             */
+            hosts: string[];
+            /** Id */
+            id: number;
+            /** Made By */
+            made_by: string | null;
+            /** Name */
+            name: string;
+            /**
+             * Not Hosts
+             * @default []
+             */
+            not_hosts: string[];
+            /**
+             * Not Services
+             * @default []
+             */
+            not_services: string[];
+            /**
+             * Of
+             * @description Services in all.
+             */
+            of: number;
+            /**
+             * Services
+             * @default []
+             */
+            services: string[];
         };
         /** Secret */
         Secret: {
@@ -2128,6 +2300,19 @@ export interface components {
             /** Start */
             start: string;
         };
+        /**
+         * Within
+         * @description Of which part of everything is asked.
+         */
+        Within: {
+            /** Environment */
+            environment?: string | null;
+            /**
+             * Scope
+             * @description The name of a scope: its services only.
+             */
+            scope?: string | null;
+        };
     };
     responses: never;
     parameters: never;
@@ -2173,6 +2358,9 @@ export interface operations {
                 faster_than_s?: number | null;
                 /** @description ATTRIBUTE=VALUE; a request must have them all */
                 carrying?: string[];
+                environment?: string | null;
+                /** @description The name of a scope: its services only. */
+                scope?: string | null;
                 focus_from: string;
                 focus_to: string;
                 reference_from: string;
@@ -2180,7 +2368,6 @@ export interface operations {
                 start?: string | null;
                 end?: string | null;
                 last_s?: number | null;
-                environment?: string | null;
             };
             header?: never;
             path?: never;
@@ -2204,8 +2391,10 @@ export interface operations {
             query: {
                 start: string;
                 end: string;
-                service?: string | null;
                 environment?: string | null;
+                /** @description The name of a scope: its services only. */
+                scope?: string | null;
+                service?: string | null;
             };
             header?: never;
             path?: never;
@@ -2281,6 +2470,9 @@ export interface operations {
                 faster_than_s?: number | null;
                 /** @description ATTRIBUTE=VALUE; a request must have them all */
                 carrying?: string[];
+                environment?: string | null;
+                /** @description The name of a scope: its services only. */
+                scope?: string | null;
                 focus_from: string;
                 focus_to: string;
                 reference_from: string;
@@ -2288,7 +2480,6 @@ export interface operations {
                 start?: string | null;
                 end?: string | null;
                 last_s?: number | null;
-                environment?: string | null;
             };
             header?: never;
             path?: never;
@@ -2407,6 +2598,9 @@ export interface operations {
     wirbel_inquiry_api_list_inquiries: {
         parameters: {
             query?: {
+                environment?: string | null;
+                /** @description The name of a scope: its services only. */
+                scope?: string | null;
                 most?: number;
             };
             header?: never;
@@ -2568,8 +2762,10 @@ export interface operations {
                 attribute: string;
                 start: string;
                 end: string;
-                service?: string | null;
                 environment?: string | null;
+                /** @description The name of a scope: its services only. */
+                scope?: string | null;
+                service?: string | null;
             };
             header?: never;
             path?: never;
@@ -2591,6 +2787,9 @@ export interface operations {
     wirbel_explore_api_get_overview: {
         parameters: {
             query: {
+                environment?: string | null;
+                /** @description The name of a scope: its services only. */
+                scope?: string | null;
                 focus_from: string;
                 focus_to: string;
                 reference_from: string;
@@ -2598,7 +2797,6 @@ export interface operations {
                 start?: string | null;
                 end?: string | null;
                 last_s?: number | null;
-                environment?: string | null;
             };
             header?: never;
             path?: never;
@@ -2683,11 +2881,13 @@ export interface operations {
     wirbel_explore_api_ribbon: {
         parameters: {
             query?: {
+                environment?: string | null;
+                /** @description The name of a scope: its services only. */
+                scope?: string | null;
                 start?: string | null;
                 end?: string | null;
                 last_s?: number | null;
                 service?: string | null;
-                environment?: string | null;
             };
             header?: never;
             path?: never;
@@ -2703,6 +2903,124 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Ribbon"];
                 };
+            };
+        };
+    };
+    wirbel_scopes_api_list_scopes: {
+        parameters: {
+            query?: {
+                environment?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScopeRow"][];
+                };
+            };
+        };
+    };
+    wirbel_scopes_api_make_scope: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewScope"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScopeRow"];
+                };
+            };
+        };
+    };
+    wirbel_scopes_api_get_meant: {
+        parameters: {
+            query?: {
+                environment?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScopePatterns"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Meant"];
+                };
+            };
+        };
+    };
+    wirbel_scopes_api_change_scope: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                scope: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewScope"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScopeRow"];
+                };
+            };
+        };
+    };
+    wirbel_scopes_api_delete_scope: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                scope: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };
@@ -2732,6 +3050,9 @@ export interface operations {
     wirbel_explore_api_get_services_table: {
         parameters: {
             query: {
+                environment?: string | null;
+                /** @description The name of a scope: its services only. */
+                scope?: string | null;
                 focus_from: string;
                 focus_to: string;
                 reference_from: string;
@@ -2739,7 +3060,6 @@ export interface operations {
                 start?: string | null;
                 end?: string | null;
                 last_s?: number | null;
-                environment?: string | null;
             };
             header?: never;
             path?: never;
@@ -2761,6 +3081,9 @@ export interface operations {
     wirbel_explore_api_service: {
         parameters: {
             query: {
+                environment?: string | null;
+                /** @description The name of a scope: its services only. */
+                scope?: string | null;
                 focus_from: string;
                 focus_to: string;
                 reference_from: string;
@@ -2768,7 +3091,6 @@ export interface operations {
                 start?: string | null;
                 end?: string | null;
                 last_s?: number | null;
-                environment?: string | null;
                 rows?: number;
             };
             header?: never;
@@ -2849,6 +3171,9 @@ export interface operations {
         parameters: {
             query: {
                 metric: string;
+                environment?: string | null;
+                /** @description The name of a scope: its services only. */
+                scope?: string | null;
                 focus_from: string;
                 focus_to: string;
                 reference_from: string;
@@ -2856,7 +3181,6 @@ export interface operations {
                 start?: string | null;
                 end?: string | null;
                 last_s?: number | null;
-                environment?: string | null;
                 by?: string | null;
             };
             header?: never;
@@ -2999,9 +3323,11 @@ export interface operations {
                 faster_than_s?: number | null;
                 /** @description ATTRIBUTE=VALUE; a request must have them all */
                 carrying?: string[];
+                environment?: string | null;
+                /** @description The name of a scope: its services only. */
+                scope?: string | null;
                 order?: "slowest" | "fastest" | "newest" | "oldest";
                 most?: number;
-                environment?: string | null;
             };
             header?: never;
             path?: never;

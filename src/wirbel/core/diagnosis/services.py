@@ -89,7 +89,6 @@ class Services:
         _, group = connected_components(self.calls, directed=False)
         named = np.array([name in names for _, name in self.entities], np.bool_)
         kept = np.flatnonzero(np.isin(group, group[named]) | self.is_consumer)
-        symptom = np.flatnonzero(kept == self.symptom) if self.symptom is not None else []
         return replace(
             self,
             entities=[self.entities[n] for n in kept],
@@ -98,7 +97,7 @@ class Services:
             rate=self.rate[kept],
             calls=self.calls[np.ix_(kept, kept)],
             is_consumer=self.is_consumer[kept],
-            symptom=int(symptom[0]) if len(symptom) else None,
+            symptom=kept.tolist().index(self.symptom) if self.symptom in kept else None,
         )
 
     @cached_property

@@ -1,0 +1,6 @@
+from django.apps import AppConfig
+
+
+class ScopesConfig(AppConfig):
+    name = "wirbel.scopes"
+    default_auto_field = "django.db.models.BigAutoField"
