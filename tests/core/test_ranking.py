@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -237,6 +238,45 @@ def test_every_kind_of_evidence_has_its_sentence() -> None:
     assert named >= {"where-time-went", "where-errors-began", "stands-out", "log-pattern", "serves-less", "change-near"}
     for source in evidence.SOURCES:
         assert all(feature in evidence.FEATURES for feature in source.features)
+
+
+CALLS = {
+    "part": Part("dependency", "planner", "SELECT", "pg", "database"),
+    "calls": (3.0, 51.0),
+    "amount": (0.003, 0.051),
+    "unit": "s",
+    "adds": 0.05,
+    "share": 0.9,
+}
+OWN_WORK = {**CALLS, "part": Part("own", "planner", "GET /x"), "calls": (1.0, 1.0), "amount": (0.02, 0.05)}
+
+
+@pytest.mark.parametrize(
+    ("name", "mechanism", "kind", "facts", "told"),
+    [
+        ("planner", "more-calls", "where-time-went", CALLS | {"mechanism": "more-calls"}, "planner calls pg 17 times as often"),
+        ("planner", "more-calls", "where-time-went", CALLS | {"mechanism": "more-calls", "calls": (0.0, 2.0)}, "planner calls pg, which it did not before"),
+        ("planner", "slower-work", "where-time-went", OWN_WORK | {"mechanism": "slower-work"}, "planner takes 2.5 times as long for its own work"),
+        ("pg", "external", "where-time-went", CALLS | {"mechanism": "slower-work", "amount": (0.003, 0.102)}, "pg takes 2 times as long to answer"),
+        # What is said of another, or of another mechanism, is no figure of this candidate.
+        ("planner", "slower-work", "where-time-went", CALLS | {"mechanism": "more-calls"}, "planner is slower itself"),
+        ("pg", "more-calls", "where-time-went", CALLS | {"mechanism": "more-calls"}, "pg makes more calls"),
+        ("load", "traffic", "load", {"ratio": 2.1, "explains": None}, "load is asked 2.1 times as often"),
+        ("feed", "absence", "serves-less", {"name": "feed", "before": 40.0, "after": 2.0}, "feed serves 2 requests/s instead of 40"),
+        (
+            "planner",
+            "errors",
+            "where-errors-began",
+            {**OWN_WORK, "unit": "share", "amount": (0.001, 0.12)},
+            "planner makes 12 % of requests fail instead of 0.1 %",
+        ),
+    ],
+)
+def test_a_title_is_the_cause_with_its_number(name: str, mechanism: str, kind: str, facts: dict[str, Any], told: str) -> None:
+    candidate = Candidate("service", name, mechanism, 0.9, evidence=[Evidence(kind, True, 1.0, facts)])
+    assert title(candidate, []) == told
+    against = Candidate("service", name, mechanism, 0.9, evidence=[Evidence(kind, False, -1.0, facts)])
+    assert title(against, []) == title(Candidate("service", name, mechanism, 0.9), [])
 
 
 def test_a_version_stands_with_the_service_that_it_is_of_not_with_the_database_that_it_calls() -> None:

@@ -19,9 +19,9 @@ def test_repeats_are_calls_and_the_pause_before_them_is_told_by_itself() -> None
             trace.query(answer, "back", start + 3 + 5 * n, 4)
     parts = {part.label: (part.calls, part.here_ms) for part in path_parts(built(table(*trace.rows)))}
     assert parts == {
-        "front, self time in GET /": (1, pytest.approx(80)),
+        "front self time in GET /": (1, pytest.approx(80)),
         "front, pause before a repeat to back": (0, pytest.approx(80)),
         "network and queue front → back": (2, pytest.approx(4)),
-        "back, self time in POST /x": (2, pytest.approx(24)),
+        "back self time in POST /x": (2, pytest.approx(24)),
         "db, ask db": (3, pytest.approx(12)),
     }

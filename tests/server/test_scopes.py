@@ -67,7 +67,7 @@ def test_every_answer_obeys_the_scope(api: Api, instance: Instance, asked: dict[
     assert {row["id"] for row in changes} == {row["id"] for row in everything if row["service"] in mine or row["service"] is None}
     assert len(changes) < len(everything)
     ribbon = ask(api, "/api/ribbon", scope="berths", environment="production", **whole(instance))
-    assert ribbon["label"] == "entry points of berths"
+    assert ribbon["label"] == "berths"
     for inquiry in ask(api, "/api/inquiries", scope="berths", environment="production"):
         assert inquiry["service"] in mine
 

@@ -60,7 +60,7 @@ def ribbon(
         start=rfc3339(grid.first),
         end=rfc3339(high),
         step_s=grid.step,
-        label=service or ("all entry points" if among is None else f"entry points of {asked.scope}"),
+        label=service or asked.scope or "all entry points",
         unit=found.series.unit,
         values=listed(found.series.values[0]),
         expected=listed(band.expected[0]),

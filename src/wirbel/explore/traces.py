@@ -13,6 +13,7 @@ from wirbel.core import arrow, text
 from wirbel.core.diagnosis import critical_path as cp
 from wirbel.core.diagnosis import requests as rq
 from wirbel.core.diagnosis.parts import DEPENDENCY, OWN, TRANSFER
+from wirbel.core.diagnosis.sentences import part_name
 from wirbel.core.errors import NotFound
 from wirbel.core.signals import spans
 from wirbel.core.text import rfc3339
@@ -403,11 +404,7 @@ def _runs(traces: TraceSet, order: list[int], channel_of: dict[int, int], zero: 
     return runs
 
 
-PART_LABELS = {
-    OWN: "{0.service}, self time in {0.operation}",
-    DEPENDENCY: "{0.peer}, {0.operation}",
-    TRANSFER: "network and queue {0.service} → {0.peer}",
-}
+IN_OPERATION = {OWN: " in {}", DEPENDENCY: ", {}", TRANSFER: ""}
 PAUSE = "pause before a repeat"
 
 
@@ -426,7 +423,7 @@ def path_parts(built: rq.Requests) -> list[PathPart]:
         into.here_ms += ms
 
     for number, one in enumerate(built.parts):
-        add(PART_LABELS[one.kind].format(one), one.kind, int(calls[number]), float(time[number]))
+        add(part_name(one) + IN_OPERATION[one.kind].format(one.operation), one.kind, int(calls[number]), float(time[number]))
         if pause[number]:
             add(f"{one.service}, {PAUSE} to {one.peer}", PAUSE, 0, float(pause[number]))
     return sorted(found.values(), key=lambda p: -p.here_ms)

@@ -10,12 +10,13 @@ from collections.abc import Sequence
 from typing import Annotated, Any
 from urllib.parse import urlencode
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, computed_field
 
 from wirbel.core.diagnosis.cascade import cascade
 from wirbel.core.diagnosis.changes import Judged, Verdict
 from wirbel.core.diagnosis.model import Answer, Candidate, Evidence
-from wirbel.core.diagnosis.sentences import next_step, sentence, title
+from wirbel.core.diagnosis.parts import Part
+from wirbel.core.diagnosis.sentences import next_step, part_name, sentence, title, verdict_told
 from wirbel.core.signals.changes import Change, lines
 from wirbel.core.text import rfc3339
 from wirbel.explore.schemas import MOST_LINES, ChangeOut, ConfigurationLine, change_out
@@ -162,6 +163,12 @@ class ContributionOut(_Of):
     example: ExampleIds
     beside: ExampleIds
 
+    @computed_field  # type: ignore[prop-decorator]
+    @property
+    def name(self) -> str:
+        """The part, without its operation."""
+        return part_name(Part(**self.part.model_dump()))
+
 
 class Mark(_Of):
     service: str
@@ -219,6 +226,12 @@ class JudgedOut(_Of):
     p: float | None
     control: ControlOut | None
     verdict: Verdict
+
+    @computed_field  # type: ignore[prop-decorator]
+    @property
+    def told(self) -> str:
+        """The verdict in words."""
+        return verdict_told(self.verdict)
 
 
 class MovedOut(Named):

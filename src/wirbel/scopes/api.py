@@ -48,6 +48,7 @@ class ScopeRow(NewScope):
     made_by: str | None
     found: int = Field(description="Services that it means now.")
     of: int = Field(description="Services in all.")
+    means: bool | None = Field(description="Whether it means the service that was asked about.")
 
 
 class Meant(Schema):
@@ -57,10 +58,10 @@ class Meant(Schema):
 
 
 @router.get("/scopes", response=list[ScopeRow])
-def list_scopes(request: HttpRequest, environment: str | None = None) -> Any:
-    """All scopes by name, with how many services each means."""
+def list_scopes(request: HttpRequest, environment: str | None = None, service: str | None = None) -> Any:
+    """All scopes by name, with how many services each means, and whether ``service`` is one of them."""
     hosts = known(environment)
-    return [_row(scope, hosts) for scope in Scope.objects.select_related("made_by").order_by("name")[:MOST_SCOPES]]
+    return [_row(scope, hosts, service) for scope in Scope.objects.select_related("made_by").order_by("name")[:MOST_SCOPES]]
 
 
 @router.post("/scopes/meant", response=Meant)
@@ -120,7 +121,8 @@ def _kept(scope: Scope, given: NewScope) -> ScopeRow:
     return _row(scope, known(None))
 
 
-def _row(scope: Scope, hosts: dict[str, set[str]]) -> ScopeRow:
+def _row(scope: Scope, hosts: dict[str, set[str]], service: str | None = None) -> ScopeRow:
+    meant = scope.selection.of(hosts)
     return ScopeRow(
         id=scope.pk,
         name=scope.name,
@@ -129,6 +131,7 @@ def _row(scope: Scope, hosts: dict[str, set[str]]) -> ScopeRow:
         hosts=scope.hosts,
         not_hosts=scope.not_hosts,
         made_by=scope.made_by.get_username() if scope.made_by else None,
-        found=len(scope.selection.of(hosts)),
+        found=len(meant),
         of=len(hosts),
+        means=None if service is None else service in meant,
     )

@@ -378,7 +378,7 @@ export interface paths {
         };
         /**
          * List Scopes
-         * @description All scopes by name, with how many services each means.
+         * @description All scopes by name, with how many services each means, and whether ``service`` is one of them.
          */
         get: operations["wirbel_scopes_api_list_scopes"];
         put?: never;
@@ -934,6 +934,11 @@ export interface components {
             low: number;
             /** More Calls */
             more_calls: number;
+            /**
+             * Name
+             * @description The part, without its operation.
+             */
+            readonly name: string;
             part: components["schemas"]["PartOut"];
             /** Reference */
             reference: number;
@@ -1224,6 +1229,11 @@ export interface components {
             p: number | null;
             /** Share */
             share: number;
+            /**
+             * Told
+             * @description The verdict in words.
+             */
+            readonly told: string;
             /**
              * Verdict
              * @enum {string}
@@ -1816,6 +1826,11 @@ export interface components {
             id: number;
             /** Made By */
             made_by: string | null;
+            /**
+             * Means
+             * @description Whether it means the service that was asked about.
+             */
+            means: boolean | null;
             /** Name */
             name: string;
             /**
@@ -2910,6 +2925,7 @@ export interface operations {
         parameters: {
             query?: {
                 environment?: string | null;
+                service?: string | null;
             };
             header?: never;
             path?: never;

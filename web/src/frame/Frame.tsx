@@ -14,7 +14,9 @@ import { CommandField } from "./CommandField";
 import { FrameSearch, joined, useJump } from "./jump";
 import { Keys } from "./Keys";
 import { Ribbon as TimeRibbon } from "./Ribbon";
-import { inFrame, type Own, type Ribbon, spanOf, useLive, useRibbon, useScope, type Windows } from "./scope";
+import { ScopeMenu } from "./ScopeMenu";
+import { ScopeNote } from "./ScopeNote";
+import { inFrame, type Own, type Ribbon, spanOf, useLive, useRibbon, useScope, type Windows, within } from "./scope";
 import { setTheme, theme } from "./theme";
 
 /** What a view gets from the frame. */
@@ -61,7 +63,7 @@ export function Frame({ me }: { me: Schemas["Me"] }) {
   const [scope, setScope] = useScope();
   const own = useOwn();
   const { ribbon, windows, range, query, queryKey } = useRibbon(own);
-  const stale = useStale(query, [own.service, range, scope.last, scope.environment]);
+  const stale = useStale(query, [own.service, range, scope.last, within(scope)]);
   const following = range === null;
   const live = useLive(following);
   const hasPractice = Boolean(usePractice().data);
@@ -83,6 +85,7 @@ export function Frame({ me }: { me: Schemas["Me"] }) {
         <header className="flex h-11 items-center gap-5 border-b border-line px-4">
           <HomeLink />
           <Environment found={ribbon?.environments ?? []} />
+          <ScopeMenu may={me.may_respond} />
           <CommandField />
           <div className="ml-auto flex items-center gap-5">
             {chosen && (
@@ -126,6 +129,7 @@ export function Frame({ me }: { me: Schemas["Me"] }) {
             ))}
           </nav>
           <main ref={main} id="view" tabIndex={-1} className="min-w-0 flex-1 px-5 py-3 outline-none">
+            <ScopeNote service={own.service} />
             <Outlet context={{ ribbon, windows, me } satisfies FrameContext} />
           </main>
         </div>

@@ -38,13 +38,26 @@ const asLength = createParser<number>({
   },
 });
 
-const frameState = { range: asSpan, last: asLength, focus: asSpan, reference: asSpan, environment: asName };
+const frameState = {
+  range: asSpan,
+  last: asLength,
+  focus: asSpan,
+  reference: asSpan,
+  environment: asName,
+  scope: asName,
+};
 export const inFrame = createSerializer(frameState);
 
-/** What the whole frame obeys, all of it in the address: range (absent: live, the last so much), windows, environment. */
+/** What the whole frame obeys, all of it in the address: range (absent: live, the last so much), windows, environment, named scope. */
 export function useScope() {
   return useQueryStates(frameState, { history: "replace", shallow: true });
 }
+
+/** Of which part of everything the API is asked. */
+export const within = ({ environment, scope }: { environment: string | null; scope: string | null }) => ({
+  environment,
+  scope,
+});
 
 export type Ribbon = Schemas["Ribbon"];
 
@@ -81,14 +94,14 @@ export function useRibbon(own: Own) {
   const [scope] = useScope();
   const range = scope.range ?? own.range;
   const reach = { range, last: scope.last };
-  const queryKey = ["ribbon", own.service, reach, scope.environment];
+  const queryKey = ["ribbon", own.service, reach, within(scope)];
   const query = useQuery({
     queryKey,
     queryFn: ({ signal }) =>
       take(
         client.GET("/api/ribbon", {
           signal,
-          params: { query: { ...rangeQuery(reach), service: own.service, environment: scope.environment } },
+          params: { query: { ...rangeQuery(reach), service: own.service, ...within(scope) } },
         }),
       ),
     placeholderData: keepPreviousData,

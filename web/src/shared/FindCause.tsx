@@ -3,7 +3,7 @@ import { useEffect, useRef, useState } from "react";
 import { useNavigate, useOutletContext } from "react-router";
 import { client, take } from "../api/client";
 import type { FrameContext } from "../frame/Frame";
-import { inFrame, type Span, timesOf, useScope, type Windows } from "../frame/scope";
+import { inFrame, type Span, timesOf, useScope, type Windows, within } from "../frame/scope";
 
 export interface Asked {
   service: string;
@@ -15,7 +15,7 @@ export interface Asked {
 /** Opens an inquiry with the windows in force, and goes to it, where its own windows are shown. */
 export function useFindCause(windows: Windows) {
   const navigate = useNavigate();
-  const [{ environment }] = useScope();
+  const [scope] = useScope();
   const running = useRef<AbortController | null>(null);
   const find = useMutation({
     mutationFn: (asked: Asked) => {
@@ -30,12 +30,12 @@ export function useFindCause(windows: Windows) {
             focus: timesOf(asked.focus ?? windows.focus),
             // A stretch of its own gets a reference chosen for it.
             reference: asked.focus ? null : timesOf(windows.reference),
-            environment,
+            environment: scope.environment,
           },
         }),
       );
     },
-    onSuccess: (inquiry) => void navigate({ pathname: `/inquiries/${inquiry.id}`, search: inFrame({ environment }) }),
+    onSuccess: (inquiry) => void navigate({ pathname: `/inquiries/${inquiry.id}`, search: inFrame(within(scope)) }),
   });
   const stop = () => {
     running.current?.abort();

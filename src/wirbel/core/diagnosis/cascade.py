@@ -8,7 +8,8 @@ from dataclasses import dataclass, replace
 
 from wirbel.core import text
 from wirbel.core.diagnosis.attribution import Contribution, Effect
-from wirbel.core.diagnosis.parts import DEPENDENCY, TRANSFER
+from wirbel.core.diagnosis.parts import DEPENDENCY
+from wirbel.core.diagnosis.sentences import part_name
 
 MOST_STEPS = 7  # parts drawn one by one; the rest are one step
 _TOLD = 1.2  # times the calls, or one call's time, to be said
@@ -51,9 +52,7 @@ def cascade(effect: Effect, contributions: Sequence[Contribution], timed: bool) 
 
 
 def _name(c: Contribution) -> str:
-    if c.part.kind == DEPENDENCY:
-        return str(c.part.peer)
-    return f"network and queue {c.part.service} → {c.part.peer}" if c.part.kind == TRANSFER else f"{c.part.service} self time"
+    return str(c.part.peer) if c.part.kind == DEPENDENCY else part_name(c.part)
 
 
 def _how(c: Contribution) -> str:

@@ -7,7 +7,7 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 from wirbel.core import text
-from wirbel.core.diagnosis.changes import OTHER_CALLERS, Control, Judged
+from wirbel.core.diagnosis.changes import OTHER_CALLERS, Control, Judged, Verdict
 from wirbel.core.diagnosis.model import Candidate, Evidence
 from wirbel.core.diagnosis.pairs import Partner
 from wirbel.core.diagnosis.parts import OWN, TRANSFER, Part
@@ -62,13 +62,101 @@ _NEXT = {
 }
 
 
+_VERDICTS = {
+    "responsible": "consistent",
+    "calls": "its calls moved with it",
+    "innocent": "no effect seen",
+    "gradual": "slow effect possible",
+    "earlier": "no effect seen",
+    "too-late": "came after the onset",
+    "off-path": "not involved",
+    "unclear": "too few requests to say",
+}
+
+
+def verdict_told(verdict: Verdict) -> str:
+    """What the test of a change said."""
+    return _VERDICTS[verdict]
+
+
+def part_name(part: Part) -> str:
+    """A part of requests, without its operation."""
+    if part.kind == OWN:
+        return f"{part.service} self time"
+    return f"network and queue {part.service} → {part.peer}" if part.kind == TRANSFER else f"{part.service} calls {part.peer}"
+
+
 def title(candidate: Candidate, changes: Sequence[Judged]) -> str:
-    """A candidate in words, with the version only where it is its own: a database has none of those who call it."""
+    """The cause as a sentence with the number that speaks for it most, if there is one.
+
+    The version is named only where it is the candidate's own: a database has none of those who call it.
+    """
     change = next((judged.change for judged in changes if judged.change.id == candidate.change), None)
     is_own = change is not None and change.service == (candidate.service or candidate.name)
     version = f" {change.version}" if change is not None and is_own and change.version else ""
     value = _values(candidate) if candidate.kind == "attribute" else ""
-    return f"{candidate.name}{value}{version} {_SAID.get(candidate.mechanism, candidate.mechanism)}"
+    found = (_figure(evidence, candidate) for evidence in candidate.evidence if evidence.supports)
+    said = next((told for told in found if told), _SAID.get(candidate.mechanism, candidate.mechanism))
+    return f"{candidate.name}{value}{version} {said}"
+
+
+def _figure(evidence: Evidence, candidate: Candidate) -> str | None:
+    """What a piece of evidence says that the candidate does, with its number; None if it says nothing of this mechanism."""
+    tell = _FIGURES.get(evidence.kind)
+    return tell(evidence.facts, candidate) if tell else None
+
+
+def _did_to_time(facts: Facts, candidate: Candidate) -> str | None:
+    part: Part = facts["part"]
+    (n0, n1), (t0, t1) = facts["calls"], facts["amount"]
+    if facts["mechanism"] == candidate.mechanism == "more-calls" and n1 and candidate.name == part.service:
+        what = part.operation if part.kind == OWN else part.peer
+        verb = "runs" if part.kind == OWN else "calls"
+        return f"{verb} {what} {_times(n1 / n0)} as often" if n0 else f"{verb} {what}, which it did not before"
+    is_own = part.kind == OWN and candidate.name == part.service
+    if not (n0 and n1 and t0 > 0) or candidate.mechanism not in ("slower-work", "external") or not (is_own or candidate.name == part.peer):
+        return None
+    return f"takes {_times(t1 / n1 / (t0 / n0))} as long {'for its own work' if is_own else 'to answer'}"
+
+
+def _did_fail(facts: Facts, candidate: Candidate) -> str | None:
+    before, after = (text.quantity(value, facts["unit"]) for value in facts["amount"])
+    return f"makes {after} of requests fail instead of {before}" if candidate.mechanism in ("errors", "config", "deploy") else None
+
+
+def _did_ask(facts: Facts, candidate: Candidate) -> str | None:
+    return f"is asked {_times(facts['ratio'])} as often" if candidate.mechanism == "traffic" else None
+
+
+def _did_serve_less(facts: Facts, candidate: Candidate) -> str | None:
+    before, after = (text.number(facts[side]) for side in ("before", "after"))
+    return f"serves {after} requests/s instead of {before}" if candidate.mechanism == "absence" else None
+
+
+def _did_bring(facts: Facts, candidate: Candidate) -> str | None:
+    return f"brings {text.share(facts['share'])} of the added requests" if candidate.mechanism == "traffic" else None
+
+
+def _did_slow_tenants(facts: Facts, candidate: Candidate) -> str | None:
+    return f"makes work there take {_times(facts['times'])} as long" if candidate.kind in ("host", "zone") else None
+
+
+def _did_measure(facts: Facts, candidate: Candidate) -> str | None:
+    moved = _metric(facts).removesuffix(".")
+    return f"{_SAID[candidate.mechanism]}: {moved}" if candidate.mechanism in _MEASURED else None
+
+
+_MEASURED = ("saturation", "memory", "disk", "network", "lock", "cache", "waiting")
+_FIGURES: dict[str, Callable[[Facts, Candidate], str | None]] = {
+    "where-time-went": _did_to_time,
+    "where-errors-began": _did_fail,
+    "load": _did_ask,
+    "load-elsewhere": _did_ask,
+    "serves-less": _did_serve_less,
+    "brings-traffic": _did_bring,
+    "tenants": _did_slow_tenants,
+    "metric": _did_measure,
+}
 
 
 def _values(candidate: Candidate) -> str:

@@ -89,6 +89,7 @@ class Services:
         _, group = connected_components(self.calls, directed=False)
         named = np.array([name in names for _, name in self.entities], np.bool_)
         kept = np.flatnonzero(np.isin(group, group[named]) | self.is_consumer)
+        place = {n: at for at, n in enumerate(kept.tolist())}
         return replace(
             self,
             entities=[self.entities[n] for n in kept],
@@ -97,7 +98,7 @@ class Services:
             rate=self.rate[kept],
             calls=self.calls[np.ix_(kept, kept)],
             is_consumer=self.is_consumer[kept],
-            symptom=kept.tolist().index(self.symptom) if self.symptom in kept else None,
+            symptom=None if self.symptom is None else place.get(self.symptom),
         )
 
     @cached_property

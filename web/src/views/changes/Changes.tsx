@@ -4,7 +4,7 @@ import { Link, useOutletContext } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
 import type { ComparedContext } from "../../frame/Frame";
 import { useJump } from "../../frame/jump";
-import { spanOf, timesOf, useScope } from "../../frame/scope";
+import { spanOf, timesOf, useScope, within } from "../../frame/scope";
 import { clockSeconds, dayAndClock } from "../../shared/format";
 import { Waiting } from "../../shared/Waiting";
 import { changesState, toService } from "../places";
@@ -17,9 +17,8 @@ export function Changes() {
   const [{ change: chosen }] = useQueryStates(changesState);
   const range = scope.range ?? (ribbon ? spanOf(ribbon) : { start: windows.reference.start, end: windows.focus.end });
   const query = useQuery({
-    queryKey: ["changes", range.start, Math.round(range.end / 60_000), scope.environment],
-    queryFn: () =>
-      take(client.GET("/api/changes", { params: { query: { ...timesOf(range), environment: scope.environment } } })),
+    queryKey: ["changes", range.start, Math.round(range.end / 60_000), within(scope)],
+    queryFn: () => take(client.GET("/api/changes", { params: { query: { ...timesOf(range), ...within(scope) } } })),
   });
   if (!query.data) return <Waiting error={query.error} what="changes" />;
   return (

@@ -1,13 +1,16 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { client, take } from "../../api/client";
-import { inFrame, useScope } from "../../frame/scope";
+import { inFrame, useScope, within } from "../../frame/scope";
 import { dayAndClock, percent } from "../../shared/format";
 import { Waiting } from "../../shared/Waiting";
 
 export function Inquiries() {
-  const [{ environment }] = useScope();
-  const query = useQuery({ queryKey: ["inquiries"], queryFn: () => take(client.GET("/api/inquiries")) });
+  const [scope] = useScope();
+  const query = useQuery({
+    queryKey: ["inquiries", within(scope)],
+    queryFn: () => take(client.GET("/api/inquiries", { params: { query: within(scope) } })),
+  });
   if (!query.data) return <Waiting error={query.error} what="inquiries" />;
   return (
     <>
@@ -32,7 +35,7 @@ export function Inquiries() {
               <td>{row.asked_by ?? ""}</td>
               <td>
                 <Link
-                  to={{ pathname: `/inquiries/${row.id}`, search: inFrame({ environment }) }}
+                  to={{ pathname: `/inquiries/${row.id}`, search: inFrame(within(scope)) }}
                   className="font-semibold"
                 >
                   {row.service} {row.operation ?? ""}

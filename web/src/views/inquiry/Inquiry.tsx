@@ -424,19 +424,6 @@ function Standouts({ view }: { view: View }) {
   );
 }
 
-type JudgedChange = View["changes"][number];
-
-const verdicts: Record<JudgedChange["verdict"], string> = {
-  responsible: "consistent",
-  calls: "its calls moved with it",
-  innocent: "no effect seen",
-  gradual: "slow effect possible",
-  earlier: "no effect seen",
-  "too-late": "came after the onset",
-  "off-path": "not involved",
-  unclear: "too few requests to say",
-};
-
 function Judged({ view }: { view: View }) {
   const { unit } = view.effect;
   const nearest = [...view.changes].sort((a, b) => Math.abs(a.lead_s) - Math.abs(b.lead_s));
@@ -461,9 +448,7 @@ function Judged({ view }: { view: View }) {
                   : `${quantity(one.before, unit)} → ${quantity(one.after, unit)}`}
               </td>
               <td className={`pl-3! ${one.verdict === "responsible" ? "font-semibold text-rust" : "text-second"}`}>
-                <span title={one.verdict === "calls" ? `its calls of ${one.entity?.name}` : undefined}>
-                  {verdicts[one.verdict]}
-                </span>
+                <span title={one.verdict === "calls" ? `its calls of ${one.entity?.name}` : undefined}>{one.told}</span>
               </td>
             </tr>
           ))}
@@ -477,12 +462,6 @@ function Judged({ view }: { view: View }) {
 function Parts({ view }: { view: View }) {
   const { unit } = view.effect;
   const [parts, offer] = useFirst(view.contributions, MOST_PARTS, "parts");
-  const name = ({ part: one }: Schemas["ContributionOut"]) =>
-    one.kind === "dependency"
-      ? `${one.service} calls ${one.peer}`
-      : one.kind === "transfer"
-        ? `network and queue ${one.service} → ${one.peer}`
-        : `${one.service} self time`;
   return (
     <section className="mt-4" aria-label="All parts">
       <h2>
@@ -516,10 +495,10 @@ function Parts({ view }: { view: View }) {
                     normal={one.beside ?? undefined}
                     className="underline decoration-line underline-offset-2"
                   >
-                    {name(one)}
+                    {one.name}
                   </TraceLink>
                 ) : (
-                  name(one)
+                  one.name
                 )}
               </td>
               <td className="max-w-[260px] truncate font-mono text-[12px]">{one.part.operation}</td>

@@ -6,7 +6,7 @@ import { Gauge, healthColour } from "../../charts/Gauge";
 import { Spark } from "../../charts/Spark";
 import type { ComparedContext } from "../../frame/Frame";
 import { useJump } from "../../frame/jump";
-import { rangeQuery, useScope, windowsQuery } from "../../frame/scope";
+import { rangeQuery, useScope, windowsQuery, within } from "../../frame/scope";
 import { FindCause } from "../../shared/FindCause";
 import { FromBefore, useStale } from "../../shared/FromBefore";
 import { clock, dayAndClock, duration, percentileTitle, rate, share, signed, significant } from "../../shared/format";
@@ -20,14 +20,14 @@ const WHAT = "the health of all services";
 export function Overview() {
   const { windows, ribbon } = useOutletContext<ComparedContext>();
   const [scope] = useScope();
-  const queryKey = ["overview", scope.range, scope.last, scope.environment, windows];
+  const queryKey = ["overview", scope.range, scope.last, within(scope), windows];
   const query = useQuery({
     queryKey,
     queryFn: ({ signal }) =>
       take(
         client.GET("/api/overview", {
           signal,
-          params: { query: { ...rangeQuery(scope), ...windowsQuery(windows), environment: scope.environment } },
+          params: { query: { ...rangeQuery(scope), ...windowsQuery(windows), ...within(scope) } },
         }),
       ),
     placeholderData: keepPreviousData,
@@ -37,7 +37,7 @@ export function Overview() {
   const asked = JSON.stringify(scope);
   const [held, setHeld] = useState<{ asked: string; data: Schemas["Overview"] } | null>(null);
   if (!query.data) return <Waiting error={query.error} what={WHAT} stops={queryKey} />;
-  if (!query.data.services.length) return <NothingYet newest={ribbon?.newest ?? null} />;
+  if (!query.data.services.length) return <NothingYet newest={ribbon?.newest ?? null} scope={scope.scope} />;
   const shown = held?.asked === asked ? held.data : query.data;
   const worst = shown.services[0];
   return (
@@ -154,12 +154,13 @@ function ServiceRow({ row }: { row: Row }) {
   );
 }
 
-function NothingYet({ newest }: { newest: string | null }) {
+function NothingYet({ newest, scope }: { newest: string | null; scope: string | null }) {
+  const sent = scope ? `No service of scope ${scope} served a request in this time.` : "Nothing was sent in this time.";
   return (
     <div className="py-6">
-      <h1>{newest ? "Nothing was sent in this time." : "Nothing has been sent yet."}</h1>
+      <h1>{newest ? sent : "Nothing has been sent yet."}</h1>
       {newest && <p>The newest record is of {dayAndClock(newest)}.</p>}
-      <FirstSteps />
+      {!scope && <FirstSteps />}
     </div>
   );
 }

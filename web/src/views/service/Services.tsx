@@ -7,7 +7,7 @@ import { client, type Schemas, take } from "../../api/client";
 import { Gauge, healthColour } from "../../charts/Gauge";
 import type { ComparedContext } from "../../frame/Frame";
 import { useJump } from "../../frame/jump";
-import { rangeQuery, useScope, windowsQuery } from "../../frame/scope";
+import { rangeQuery, useScope, windowsQuery, within } from "../../frame/scope";
 import { FromBefore, useStale } from "../../shared/FromBefore";
 import { age, duration, rate, share } from "../../shared/format";
 import { Waiting } from "../../shared/Waiting";
@@ -32,14 +32,14 @@ export function Services() {
   const { windows } = useOutletContext<ComparedContext>();
   const [scope] = useScope();
   const [state, setState] = useQueryStates(servicesState);
-  const queryKey = ["services-table", scope.range, scope.last, scope.environment, windows];
+  const queryKey = ["services-table", scope.range, scope.last, within(scope), windows];
   const query = useQuery({
     queryKey,
     queryFn: ({ signal }) =>
       take(
         client.GET("/api/services-table", {
           signal,
-          params: { query: { ...rangeQuery(scope), ...windowsQuery(windows), environment: scope.environment } },
+          params: { query: { ...rangeQuery(scope), ...windowsQuery(windows), ...within(scope) } },
         }),
       ),
     placeholderData: keepPreviousData,

@@ -1,7 +1,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useQueryStates } from "nuqs";
 import { client, type Schemas, take } from "../../api/client";
-import { useScope, type Windows, windowsQuery } from "../../frame/scope";
+import { useScope, type Windows, windowsQuery, within } from "../../frame/scope";
 import { Choice } from "../../shared/Choice";
 import { duration, interval, share, signed, significant } from "../../shared/format";
 import { Waiting } from "../../shared/Waiting";
@@ -34,7 +34,7 @@ interface Props {
 export function Breakdown({ windows, conditions, keep }: Props) {
   const [scope] = useScope();
   const [{ split: by }, setState] = useQueryStates({ split: tracesState.split });
-  const key = ["breakdown", by, conditions, windows, scope.environment];
+  const key = ["breakdown", by, conditions, windows, within(scope)];
   const query = useQuery({
     queryKey: key,
     enabled: by !== null,
@@ -43,7 +43,7 @@ export function Breakdown({ windows, conditions, keep }: Props) {
         client.GET("/api/breakdown", {
           signal,
           params: {
-            query: { by: by ?? "", ...conditions, ...windowsQuery(windows), environment: scope.environment },
+            query: { by: by ?? "", ...conditions, ...windowsQuery(windows), ...within(scope) },
           },
         }),
       ),

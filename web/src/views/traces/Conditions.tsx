@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { type ComponentProps, type FormEvent, type ReactNode, useId, useState } from "react";
 import { client, take } from "../../api/client";
-import { type Span, timesOf, useScope } from "../../frame/scope";
+import { type Span, timesOf, useScope, within } from "../../frame/scope";
 import { outcomes, type TracesChange, type TracesState } from "../places";
 import { useAttributes } from "./useAttributes";
 
@@ -71,14 +71,14 @@ interface Known {
 
 /** Values to choose from, read when the field is first entered. */
 function useKnown({ attribute, window, service }: Known, enabled: boolean): string[] {
-  const [{ environment }] = useScope();
+  const [scope] = useScope();
   const query = useQuery({
-    queryKey: ["known-values", attribute, service, window, environment],
+    queryKey: ["known-values", attribute, service, window, within(scope)],
     queryFn: ({ signal }) =>
       take(
         client.GET("/api/known/values", {
           signal,
-          params: { query: { attribute, ...timesOf(window), service, environment } },
+          params: { query: { attribute, ...timesOf(window), service, ...within(scope) } },
         }),
       ),
     enabled: enabled && attribute !== "",

@@ -4,7 +4,7 @@ import { Link, useOutletContext } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
 import type { ComparedContext } from "../../frame/Frame";
 import { useJump } from "../../frame/jump";
-import { timesOf, useScope, windowsQuery } from "../../frame/scope";
+import { timesOf, useScope, windowsQuery, within } from "../../frame/scope";
 import { FromBefore, keptOf, useStale } from "../../shared/FromBefore";
 import { between, duration, moment, significant } from "../../shared/format";
 import { Told } from "../../shared/Told";
@@ -24,7 +24,7 @@ export function Traces() {
   const [state, setState] = useQueryStates(tracesState);
   const { order, window, slower, faster, carrying, split: _, most, ...named } = state;
   const conditions = { ...named, carrying, slower_than_s: slower, faster_than_s: faster };
-  const key = ["traces", named.service, conditions, order, most, windows[window], scope.environment];
+  const key = ["traces", named.service, conditions, order, most, windows[window], within(scope)];
   const query = useQuery({
     queryKey: key,
     queryFn: ({ signal }) =>
@@ -32,20 +32,20 @@ export function Traces() {
         client.GET("/api/traces", {
           signal,
           params: {
-            query: { ...timesOf(windows[window]), ...conditions, order, most, environment: scope.environment },
+            query: { ...timesOf(windows[window]), ...conditions, order, most, ...within(scope) },
           },
         }),
       ),
     placeholderData: keptOf(named.service),
   });
   const spread = useQuery({
-    queryKey: ["distribution", named.service, named, carrying, windows, scope.environment],
+    queryKey: ["distribution", named.service, named, carrying, windows, within(scope)],
     queryFn: ({ signal }) =>
       take(
         client.GET("/api/distribution", {
           signal,
           params: {
-            query: { ...named, carrying, ...windowsQuery(windows), environment: scope.environment },
+            query: { ...named, carrying, ...windowsQuery(windows), ...within(scope) },
           },
         }),
       ),
