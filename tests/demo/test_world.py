@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import os
+import subprocess
+import sys
+
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -252,3 +256,24 @@ def test_application_spans_name_their_code() -> None:
 
 def points_of(made: scene.Scene) -> pa.Table:
     return pa.concat_tables([made.world.telemetry(at, min(at + scene.CHUNK_NS, made.asked)).points for at in range(made.start, made.asked, scene.CHUNK_NS)])
+
+
+TOLD = """
+import hashlib
+from tests.demo.test_world import STRETCH, seconds, world
+from wirbel.demo.world.conditions import Effect, Shape
+lost = world(effects=(Effect(("loss", SOUTH), Shape(0, 2**62), plus=0.1),)).traffic.spans(*STRETCH)
+print(hashlib.sha256(seconds(lost).tobytes()).hexdigest())
+"""
+
+
+def test_a_seed_means_one_world_in_every_process() -> None:
+    """Sets of names are in another order in each process: nothing may be drawn in it."""
+    zone = SKERRY.zones[-1]
+    told = [
+        subprocess.run(
+            [sys.executable, "-c", TOLD.replace("SOUTH", repr(zone))], env={**os.environ, "PYTHONHASHSEED": seed}, text=True, capture_output=True, check=True
+        ).stdout
+        for seed in ("1", "2")
+    ]
+    assert told[0] == told[1] != ""

@@ -128,7 +128,7 @@ def _of_hosts(state: State, step: Ints) -> Iterator[Series]:
         yield series("system.memory.utilization", "1", 0.2 + used / (MEMORY_GB * 1024))
         yield series("system.filesystem.utilization", "1", state.disk(host), _labels(system__filesystem__mountpoint="/"))
         yield series("system.disk.utilization", "1", np.minimum(0.06 + 0.03 * cores / CORES + state.conditions.extra("io", host), 1))
-        others = [state.loss(zone, other) for other in set(state.topology.hosts.values()) - {zone}]
+        others = [state.loss(zone, other) for other in sorted(set(state.topology.hosts.values()) - {zone})]
         lost = np.mean(others, axis=0) if others else np.zeros(state.conditions.steps)
         packets = total * PACKET_RATE / len(state.topology.hosts) * 60
         yield series("system.network.packet.count", "{packet}", np.asarray(packets), is_sum=True)

@@ -112,8 +112,8 @@ class Traffic:
         """ns of one way between two zones; lost packets are sent again after a while, and after twice that."""
         rng = self._rng
         delay = self._lognormal(NETWORK_MS, 0.3, len(step)) / 1e3
-        for one in set(zones[0]):
-            for other in set(zones[1]) - {one}:
+        for one in sorted(set(zones[0])):
+            for other in sorted(set(zones[1]) - {one}):
                 lost = self.state.loss(one, other)
                 if lost.any():
                     rows = np.flatnonzero((zones[0] == one) & (zones[1] == other))
