@@ -50,7 +50,7 @@ with environment.database():
     found["trace by id, ms"] = [took[10] * 1e3, took[18] * 1e3]
     for name, start in (("1 h", NOW - HOUR_NS), ("14 days", START)):
         focus, reference = (NOW - HOUR_NS // 2, NOW), (NOW - HOUR_NS, NOW - HOUR_NS // 2)
-        work = lambda: service_view("sailing-api", start, NOW, focus, reference, None)
+        work = lambda: service_view("sailing-api", start, NOW, focus, reference, None, 100, ())
         cold = timed(work)
         found[f"service charts {name}, ms"] = [statistics.median(timed(work) for _ in range(5)) * 1e3, cold * 1e3]
         cold = timed(lambda: overview(start, NOW, focus, reference, None))

@@ -16,11 +16,12 @@ from wirbel.explore.arrived import arrived
 from wirbel.explore.asked import Compared, Within, range_of, window_of
 from wirbel.explore.breakdown import breakdown
 from wirbel.explore.distribution import latency_distribution
+from wirbel.explore.earlier import Beside
 from wirbel.explore.figures import listed, window_out
 from wirbel.explore.health import overview
 from wirbel.explore.log_rates import log_rates
 from wirbel.explore.log_records import log_records, trace_logs
-from wirbel.explore.metrics import metric_view
+from wirbel.explore.metrics import Wanted, metric_view
 from wirbel.explore.schemas import change_out
 from wirbel.explore.service import service_view
 from wirbel.explore.services import services_table
@@ -129,11 +130,11 @@ def get_services_table(request: HttpRequest, asked: Query[Compared]) -> Any:
 
 
 @router.get("/services/{name}", response=schemas.ServiceView)
-def service(request: HttpRequest, name: str, asked: Query[Compared], rows: int = SOME_ROWS) -> Any:
+def service(request: HttpRequest, name: str, asked: Query[Compared], also: Query[Beside], rows: int = SOME_ROWS) -> Any:
     """One service; of each of its tables the ``rows`` busiest, and how many there are."""
     if not Service.objects.filter(name=name).exists():
         raise NotFound(f"No service {name!r} has sent anything.")
-    return service_view(name, *asked.range(), *asked.windows(), asked.environment, max(1, min(rows, MOST_PARTS)))
+    return service_view(name, *asked.range(), *asked.windows(), asked.environment, max(1, min(rows, MOST_PARTS)), also.beside)
 
 
 class Conditions(Schema):
@@ -207,9 +208,9 @@ def known_entities(request: HttpRequest, kind: str | None = None, service: str |
 
 
 @router.get("/services/{name}/metric", response=schemas.MetricView)
-def get_metric(request: HttpRequest, name: str, metric: str, asked: Query[Compared], by: str | None = None) -> Any:
+def get_metric(request: HttpRequest, name: str, metric: str, asked: Query[Compared], also: Query[Beside], by: str | None = None) -> Any:
     """A metric of a service over time, in one line or in one for each value of a label."""
-    return metric_view(name, metric, *asked.range(), list(asked.windows()), asked.environment, by)
+    return metric_view(Wanted(name, metric, asked.environment, by), *asked.range(), list(asked.windows()), also.beside)
 
 
 @router.get("/traces/{trace}", response=schemas.TracePair)
@@ -236,10 +237,16 @@ def changes(request: HttpRequest, start: str, end: str, asked: Query[Within], se
 
 @router.get("/services/{name}/log-rates", response=schemas.LogRates)
 def get_log_rates(
-    request: HttpRequest, name: str, start: str | None = None, end: str | None = None, last_s: int | None = None, environment: str | None = None
+    request: HttpRequest,
+    name: str,
+    also: Query[Beside],
+    start: str | None = None,
+    end: str | None = None,
+    last_s: int | None = None,
+    environment: str | None = None,
 ) -> Any:
     """Log records a second of a service, by how serious they are."""
-    return log_rates(name, *range_of(start, end, environment, last_s), environment)
+    return log_rates(name, *range_of(start, end, environment, last_s), environment, also.beside)
 
 
 @router.get("/services/{name}/log-records", response=schemas.LogRecords)

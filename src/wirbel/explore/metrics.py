@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from wirbel.core import arrow
 from wirbel.core.errors import NotFound
+from wirbel.core.series.grid import Grid
 from wirbel.core.series.points import Measured, measure
 from wirbel.core.series.series import Series
 from wirbel.core.signals import points
@@ -15,8 +19,9 @@ from wirbel.core.signals.attributes import plain_dict
 from wirbel.core.text import rfc3339
 from wirbel.core.topology.graph import EntityId
 from wirbel.explore import read_series
+from wirbel.explore.earlier import earlier, shifted
 from wirbel.explore.figures import listed, maybe
-from wirbel.explore.schemas import MetricExample, MetricLine, MetricView
+from wirbel.explore.schemas import Before, Earlier, MetricExample, MetricLine, MetricView
 from wirbel.store import reading
 from wirbel.store.models import Stream
 
@@ -24,19 +29,37 @@ MOST_EXAMPLES = 5
 LEAD_STEPS = 2  # read before the window: what a count adds is seen against the sample before it
 
 
-def metric_view(service: str, name: str, start: int, end: int, windows: list[tuple[int, int]], environment: str | None, by: str | None) -> MetricView:
+@dataclass(frozen=True)
+class Wanted:
+    """A metric of a service, in one line or in one for each value of the label ``by``."""
+
+    service: str
+    name: str
+    environment: str | None
+    by: str | None = None
+
+    def read(self, start: int, end: int) -> tuple[pa.Table, Grid]:
+        """Its samples, and the points to draw them at; of several kinds under the name, the commonest."""
+        grid = read_series.grid_of(Stream.POINTS, start, end, self.environment)
+        table = reading.points(grid.first - LEAD_STEPS * grid.step_ns, end, self.environment, [self.service], self.name, grid.cell_step)
+        kinds = arrow.numbers(table["kind"])
+        return (table.filter(pa.array(kinds == np.bincount(kinds).argmax())) if table.num_rows else table), grid
+
+    def measured(self, table: pa.Table, grid: Grid) -> Measured:
+        return measure(table, grid, EntityId("service", self.service), self.by)
+
+
+def metric_view(wanted: Wanted, start: int, end: int, windows: list[tuple[int, int]], beside: Sequence[Before]) -> MetricView:
     """Raises NotFound if the service has sent nothing of the metric in [start, end)."""
-    grid = read_series.grid_of(Stream.POINTS, start, end, environment)
-    table = reading.points(grid.first - LEAD_STEPS * grid.step_ns, end, environment, [service], name, grid.cell_step)
+    service, name = wanted.service, wanted.name
+    table, grid = wanted.read(start, end)
     if not table.num_rows:
         raise NotFound(f"{service} has sent no {name} between {rfc3339(start)} and {rfc3339(end)}.")
-    kind = int(np.bincount(arrow.numbers(table["kind"])).argmax())
-    table = table.filter(pa.array(arrow.numbers(table["kind"]) == kind))
-    found = measure(table, grid, EntityId("service", service), by)
+    found = wanted.measured(table, grid)
     return MetricView(
         metric=name,
         unit=table["unit"][0].as_py(),
-        kind=points.KIND_NAMES[kind],
+        kind=points.KIND_NAMES[table["kind"][0].as_py()],
         meaning=found.meaning,
         note=found.note,
         start=rfc3339(grid.first),
@@ -45,7 +68,15 @@ def metric_view(service: str, name: str, start: int, end: int, windows: list[tup
         labels=_labels(table),
         examples=_examples(table, windows[0]),
         lines=_lines(found, windows),
+        earlier=[one for before in beside for one in _before(wanted, start, end, before)],
     )
+
+
+def _before(wanted: Wanted, start: int, end: int, before: Before) -> list[Earlier]:
+    """All of it together: a line for each value would be too many."""
+    whole = replace(wanted, by=None)
+    table, grid = whole.read(*shifted(start, end, before))
+    return [earlier(series.row(0), before, series.name) for series in whole.measured(table, grid).series] if table.num_rows else []
 
 
 def _lines(found: Measured, windows: list[tuple[int, int]]) -> list[MetricLine]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict
 
@@ -179,6 +179,19 @@ class PercentileLine(BaseModel):
     values: list[float | None]
 
 
+Before = Literal["day", "week"]
+
+
+class Earlier(BaseModel):
+    """What a line of a chart was a day or a week before; ``start`` is where it is drawn. Null where nothing is kept."""
+
+    before: Before
+    name: str
+    start: str
+    step_s: int
+    values: list[float | None]
+
+
 class OutcomeSeries(BaseModel):
     name: Outcome
     values: list[float | None]
@@ -195,6 +208,7 @@ class LogRates(BaseModel):
     start: str
     step_s: int
     levels: list[LogLevelSeries]
+    earlier: list[Earlier]
 
 
 class LogRecord(BaseModel):
@@ -214,6 +228,12 @@ class LogRecords(BaseModel):
     records: list[LogRecord]
 
 
+class EarlierCharts(BaseModel):
+    rate: Earlier
+    latency: Earlier
+    failed_share: Earlier
+
+
 class ServiceCharts(BaseModel):
     start: str
     step_s: int
@@ -224,6 +244,7 @@ class ServiceCharts(BaseModel):
     high: list[float | None]
     failed_share: list[float | None]
     samples: list[int]
+    earlier: list[EarlierCharts]
 
 
 class OperationRow(BaseModel):
@@ -491,4 +512,5 @@ class MetricView(BaseModel):
     series: int
     labels: list[str]
     lines: list[MetricLine]
+    earlier: list[Earlier]
     examples: list[MetricExample]

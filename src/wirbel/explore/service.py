@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Generic, TypeVar
 
@@ -19,9 +20,12 @@ from wirbel.core.signals import spans
 from wirbel.core.text import rfc3339
 from wirbel.core.topology.graph import EntityId
 from wirbel.explore import read_series
+from wirbel.explore.earlier import earlier, shifted
 from wirbel.explore.figures import figures, listed, maybe
 from wirbel.explore.schemas import (
+    Before,
     CallRow,
+    EarlierCharts,
     Figures,
     InAll,
     InstanceRow,
@@ -35,12 +39,15 @@ from wirbel.explore.schemas import (
     change_out,
 )
 from wirbel.store import reading
+from wirbel.store.models import Stream
 
 Window = tuple[int, int]
 Row = TypeVar("Row")
 
 
-def service_view(service: str, start: int, end: int, focus: Window, reference: Window, environment: str | None, most: int) -> ServiceView:
+def service_view(
+    service: str, start: int, end: int, focus: Window, reference: Window, environment: str | None, most: int, beside: Sequence[Before]
+) -> ServiceView:
     focus, reference = (read_series.aligned(window, environment) for window in (focus, reference))
     columns = [*cell_series.CELL_COLUMNS, "version", "instance", "host", "status_code"]
     drawn = read_series.read(min(start, reference[0], focus[0]), end, (focus, reference), environment, columns)
@@ -65,7 +72,7 @@ def service_view(service: str, start: int, end: int, focus: Window, reference: W
         signal=verdict.signal,
         since=rfc3339(verdict.since) if verdict.since else None,
         versions=_versions(served, focus),
-        charts=_charts(found, latency),
+        charts=_charts(found, latency, [_charts_before(service, start, end, environment, before) for before in beside]),
         operations=operations.rows,
         calls=calls.rows,
         called_by=called_by.rows,
@@ -96,7 +103,18 @@ def _versions(served: pa.Table, focus: Window) -> list[str]:
     return sorted(v for v in cell_series.in_window(served, focus)["version"].unique().to_pylist() if v)[:10]
 
 
-def _charts(found: cell_series.OverTime, latency: Band) -> ServiceCharts:
+def _charts_before(service: str, start: int, end: int, environment: str | None, before: Before) -> EarlierCharts:
+    range_ = shifted(start, end, before)
+    grid = read_series.grid_of(Stream.CELLS, *range_, environment)
+    table = reading.cells(grid.first, grid.end, environment, [service], cell_series.CELL_COLUMNS, grid.cell_step)
+    mine = cell_series.entries(table.filter(pc.equal(table["service"], service)))
+    found = cell_series.by_point(mine, grid, [EntityId("service", service)])
+    return EarlierCharts(
+        rate=earlier(found.rate(), before), latency=earlier(found.latency(), before, HEADLINE), failed_share=earlier(found.failed_share(), before)
+    )
+
+
+def _charts(found: cell_series.OverTime, latency: Band, before: list[EarlierCharts]) -> ServiceCharts:
     return ServiceCharts(
         start=rfc3339(found.grid.first),
         step_s=found.grid.step,
@@ -108,6 +126,7 @@ def _charts(found: cell_series.OverTime, latency: Band) -> ServiceCharts:
         high=listed(latency.high[0]),
         failed_share=listed(found.failed_share().values[0]),
         samples=[int(n) for n in latency.series.sample_size[0]],
+        earlier=before,
     )
 
 

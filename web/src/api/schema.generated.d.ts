@@ -716,6 +716,17 @@ export interface components {
             /** Size */
             size: number;
         };
+        /**
+         * Beside
+         * @description What is asked for beside a chart's own time.
+         */
+        Beside: {
+            /**
+             * Beside
+             * @default []
+             */
+            beside: ("day" | "week")[];
+        };
         /** Breakdown */
         Breakdown: {
             /** By */
@@ -975,6 +986,31 @@ export interface components {
             focus: (number | null)[];
             /** Reference */
             reference: (number | null)[];
+        };
+        /**
+         * Earlier
+         * @description What a line of a chart was a day or a week before; ``start`` is where it is drawn. Null where nothing is kept.
+         */
+        Earlier: {
+            /**
+             * Before
+             * @enum {string}
+             */
+            before: "day" | "week";
+            /** Name */
+            name: string;
+            /** Start */
+            start: string;
+            /** Step S */
+            step_s: number;
+            /** Values */
+            values: (number | null)[];
+        };
+        /** EarlierCharts */
+        EarlierCharts: {
+            failed_share: components["schemas"]["Earlier"];
+            latency: components["schemas"]["Earlier"];
+            rate: components["schemas"]["Earlier"];
         };
         /** EffectOut */
         EffectOut: {
@@ -1338,6 +1374,8 @@ export interface components {
          * @description Records a second by how serious they are, the most serious first; null before the service's first record.
          */
         LogRates: {
+            /** Earlier */
+            earlier: components["schemas"]["Earlier"][];
             /** Levels */
             levels: components["schemas"]["LogLevelSeries"][];
             /** Start */
@@ -1438,6 +1476,8 @@ export interface components {
         };
         /** MetricView */
         MetricView: {
+            /** Earlier */
+            earlier: components["schemas"]["Earlier"][];
             /** Examples */
             examples: components["schemas"]["MetricExample"][];
             /** Kind */
@@ -1875,6 +1915,8 @@ export interface components {
         };
         /** ServiceCharts */
         ServiceCharts: {
+            /** Earlier */
+            earlier: components["schemas"]["EarlierCharts"][];
             /** Expected */
             expected: (number | null)[];
             /** Failed Share */
@@ -3107,6 +3149,7 @@ export interface operations {
                 start?: string | null;
                 end?: string | null;
                 last_s?: number | null;
+                beside?: ("day" | "week")[];
                 rows?: number;
             };
             header?: never;
@@ -3131,6 +3174,7 @@ export interface operations {
     wirbel_explore_api_get_log_rates: {
         parameters: {
             query?: {
+                beside?: ("day" | "week")[];
                 start?: string | null;
                 end?: string | null;
                 last_s?: number | null;
@@ -3197,6 +3241,7 @@ export interface operations {
                 start?: string | null;
                 end?: string | null;
                 last_s?: number | null;
+                beside?: ("day" | "week")[];
                 by?: string | null;
             };
             header?: never;

@@ -3,6 +3,7 @@ import { area } from "d3-shape";
 import { significant } from "../shared/format";
 import { GridLine, largest, nothing, ticksOf } from "./axis";
 import type { Values } from "./Band";
+import { Earlier, EarlierLegend, type EarlierLine, valuesOf } from "./Earlier";
 import { type Drawing, TimeChart } from "./TimeChart";
 
 type Chart = Omit<Parameters<typeof TimeChart>[0], "draw" | "legend" | "height">;
@@ -11,16 +12,17 @@ interface StackedRatesProps<Name extends string> extends Chart {
   /** From the axis upward: what is rare and matters most first. */
   lines: { name: Name; values: Values }[];
   colours: Record<Name, string>;
+  earlier: EarlierLine[];
 }
 
 /** Rates on top of each other, on a square-root axis, so that few among many can be seen. */
-export function StackedRates<Name extends string>({ lines, colours, ...chart }: StackedRatesProps<Name>) {
+export function StackedRates<Name extends string>({ lines, colours, earlier, ...chart }: StackedRatesProps<Name>) {
   const points = Array.from({ length: chart.count }, (_, i) => i);
   const stacked = lines.map((_, upTo) =>
     points.map((i) => lines.slice(0, upTo + 1).reduce((sum, one) => sum + (one.values[i] ?? 0), 0)),
   );
-  const draw = ({ at, top, bottom, left, right }: Drawing) => {
-    const y = scaleSqrt([0, largest(stacked.at(-1) ?? [])], [bottom, top]);
+  const draw = ({ x, at, top, bottom, left, right }: Drawing) => {
+    const y = scaleSqrt([0, largest([...(stacked.at(-1) ?? []), ...valuesOf(earlier)])], [bottom, top]);
     return (
       <>
         {ticksOf(y.ticks(20), y, 16).map((tick) => (
@@ -42,6 +44,7 @@ export function StackedRates<Name extends string>({ lines, colours, ...chart }: 
             }
           />
         ))}
+        <Earlier lines={earlier} x={x} y={y} />
       </>
     );
   };
@@ -50,18 +53,25 @@ export function StackedRates<Name extends string>({ lines, colours, ...chart }: 
       {...chart}
       height={150}
       isEmpty={nothing(...lines.map((one) => one.values))}
-      legend={(i) =>
-        lines.map((one) => (
-          <span key={one.name} className="ml-3">
-            <span
-              aria-hidden="true"
-              className="mr-1 inline-block size-[9px] border border-slate"
-              style={{ background: colours[one.name] }}
-            />
-            {one.name} {significant(one.values[i] ?? 0)}
-          </span>
-        ))
-      }
+      legend={(i, time) => (
+        <>
+          {lines.map((one) => (
+            <span key={one.name} className="ml-3">
+              <span
+                aria-hidden="true"
+                className="mr-1 inline-block size-[9px] border border-slate"
+                style={{ background: colours[one.name] }}
+              />
+              {one.name} {significant(one.values[i] ?? 0)}
+            </span>
+          ))}
+          <EarlierLegend
+            lines={earlier}
+            time={time}
+            say={(value) => (value === null ? "–" : `${significant(value)} in all`)}
+          />
+        </>
+      )}
       draw={draw}
     />
   );

@@ -22,7 +22,7 @@ export interface Drawing {
 interface TimeChartProps {
   title: ReactNode;
   /** What the legend says about the point under the cursor, or the last one of the focus. */
-  legend: (index: number) => ReactNode;
+  legend: (index: number, time: number) => ReactNode;
   start: string;
   step_s: number;
   count: number;
@@ -71,7 +71,7 @@ export function TimeChart(props: TimeChartProps) {
             ""
           ) : (
             <>
-              {moment(start + shown * step)} {props.legend(shown)}
+              {moment(start + shown * step)} {props.legend(shown, start + shown * step)}
             </>
           )}
         </div>

@@ -33,7 +33,13 @@ export const tracesState = {
 export type TracesState = inferParserType<typeof tracesState>;
 export type TracesChange = { [Name in keyof TracesState]?: TracesState[Name] | null };
 export const traceState = { span: parseAsString, against: parseAsString, at: parseAsInteger };
-export const serviceState = { metric: parseAsString, by: parseAsString, rows: parseAsInteger };
+export const befores = ["day", "week"] as const;
+export const serviceState = {
+  metric: parseAsString,
+  by: parseAsString,
+  rows: parseAsInteger,
+  beside: parseAsArrayOf(parseAsStringLiteral(befores)).withDefault([]),
+};
 export const servicesState = {
   filter: parseAsString,
   sort: parseAsStringLiteral(sorts).withDefault("health"),

@@ -1,8 +1,10 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useQueryStates } from "nuqs";
 import { client, type Schemas, take } from "../../api/client";
 import { StackedRates } from "../../charts/StackedRates";
 import { rangeQuery, useScope } from "../../frame/scope";
 import { Waiting } from "../../shared/Waiting";
+import { serviceState } from "../places";
 import type { OfService } from "./Metrics";
 
 const colours: Record<Schemas["LogLevelSeries"]["name"], string> = {
@@ -14,13 +16,17 @@ const colours: Record<Schemas["LogLevelSeries"]["name"], string> = {
 /** How many log records a service writes, by how serious they are. */
 export function LogRates({ service, windows, changes }: OfService) {
   const [scope] = useScope();
+  const [{ beside }] = useQueryStates({ beside: serviceState.beside });
   const query = useQuery({
-    queryKey: ["log-rates", service, scope.range, scope.last, scope.environment],
+    queryKey: ["log-rates", service, scope.range, scope.last, scope.environment, beside],
     queryFn: ({ signal }) =>
       take(
         client.GET("/api/services/{name}/log-rates", {
           signal,
-          params: { path: { name: service }, query: { ...rangeQuery(scope), environment: scope.environment } },
+          params: {
+            path: { name: service },
+            query: { ...rangeQuery(scope), environment: scope.environment, beside },
+          },
         }),
       ),
     placeholderData: keepPreviousData,
@@ -44,6 +50,7 @@ export function LogRates({ service, windows, changes }: OfService) {
       }
       lines={view.levels}
       colours={colours}
+      earlier={view.earlier}
     />
   );
 }

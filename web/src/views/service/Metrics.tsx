@@ -5,6 +5,7 @@ import { useQueryStates } from "nuqs";
 import { Link } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
 import { GridLine, largest } from "../../charts/axis";
+import { Earlier, EarlierLegend, valuesOf } from "../../charts/Earlier";
 import { type Drawing, TimeChart } from "../../charts/TimeChart";
 import { useJump } from "../../frame/jump";
 import { rangeQuery, useScope, type Windows, windowsQuery } from "../../frame/scope";
@@ -38,7 +39,17 @@ export function Metrics({ service, windows, changes }: OfService) {
   });
   const names = [...new Set((known.data ?? []).map((row) => row.name))];
   const metric = chosen.metric !== null && names.includes(chosen.metric) ? chosen.metric : null;
-  const key = ["metric", service, metric, chosen.by, scope.range, scope.last, scope.environment, windows];
+  const key = [
+    "metric",
+    service,
+    metric,
+    chosen.by,
+    scope.range,
+    scope.last,
+    scope.environment,
+    chosen.beside,
+    windows,
+  ];
   const query = useQuery({
     queryKey: key,
     enabled: metric !== null,
@@ -51,6 +62,7 @@ export function Metrics({ service, windows, changes }: OfService) {
             query: {
               metric: metric ?? "",
               by: chosen.by,
+              beside: chosen.beside,
               ...rangeQuery(scope),
               ...windowsQuery(windows),
               environment: scope.environment,
@@ -102,8 +114,10 @@ function Chart({ view, windows, changes }: { view: View; windows: Windows; chang
   const say = (value: number | null | undefined) =>
     value == null ? "–" : quantity(value, view.meaning === "per second" ? `${unit}/s`.trim() : unit);
   const all = view.lines.flatMap((one) => [...one.values, ...(one.high ?? [])]).filter((value) => value != null);
-  const draw = ({ at, top, bottom, left, right }: Drawing) => {
-    const y = scaleLinear([Math.min(0, ...all), largest(all)], [bottom, top]).nice(4);
+  // Several lines of the same are told apart by dashes already; the whole of earlier is not one of them.
+  const earlier = view.lines.length === 1 ? view.earlier : [];
+  const draw = ({ x, at, top, bottom, left, right }: Drawing) => {
+    const y = scaleLinear([Math.min(0, ...all), largest([...all, ...valuesOf(earlier)])], [bottom, top]).nice(4);
     return (
       <>
         {y.ticks(4).map((tick) => (
@@ -118,6 +132,7 @@ function Chart({ view, windows, changes }: { view: View; windows: Windows; chang
         {view.lines.map((one, index) => (
           <OneLine key={one.label} one={one} dash={DASHES[index % DASHES.length] ?? ""} at={at} y={y} />
         ))}
+        <Earlier lines={earlier} x={x} y={y} />
       </>
     );
   };
@@ -138,7 +153,12 @@ function Chart({ view, windows, changes }: { view: View; windows: Windows; chang
             {view.metric} <span className="font-normal text-second">{view.meaning}</span>
           </>
         }
-        legend={(i) => view.lines.length === 1 && say(view.lines[0]?.values[i])}
+        legend={(i, time) => (
+          <>
+            {view.lines.length === 1 && say(view.lines[0]?.values[i])}
+            <EarlierLegend lines={earlier} time={time} say={say} />
+          </>
+        )}
         draw={draw}
       />
       <table className="sheet-table mb-3">

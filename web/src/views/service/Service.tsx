@@ -7,6 +7,7 @@ import { client, type Schemas, take } from "../../api/client";
 import { GridLine, logTicks, nothing, ticksOf } from "../../charts/axis";
 import { Band, type Values } from "../../charts/Band";
 import { changeTitle } from "../../charts/ChangeMark";
+import { Earlier, EarlierLegend, valuesOf } from "../../charts/Earlier";
 import { Gauge, healthColour } from "../../charts/Gauge";
 import { StackedRates } from "../../charts/StackedRates";
 import { type Drawing, TimeChart } from "../../charts/TimeChart";
@@ -18,7 +19,7 @@ import { FromBefore, keptOf, useStale } from "../../shared/FromBefore";
 import { clock, duration, share, significant } from "../../shared/format";
 import { useFirst } from "../../shared/useFirst";
 import { Waiting } from "../../shared/Waiting";
-import { serviceState, toTraces } from "../places";
+import { befores, serviceState, toTraces } from "../places";
 import { LogRates } from "./LogRates";
 import { Metrics } from "./Metrics";
 import { Calls, Operations, Siblings, Statuses } from "./Tables";
@@ -32,8 +33,8 @@ export function Service() {
   const jump = useJump();
   const [scope] = useScope();
   const find = useFindCause(windows);
-  const [{ rows }] = useQueryStates({ rows: serviceState.rows });
-  const queryKey = ["service", name, scope.range, scope.last, scope.environment, windows, rows];
+  const [{ rows, beside }] = useQueryStates({ rows: serviceState.rows, beside: serviceState.beside });
+  const queryKey = ["service", name, scope.range, scope.last, scope.environment, windows, rows, beside];
   const query = useQuery({
     queryKey,
     queryFn: ({ signal }) =>
@@ -46,6 +47,7 @@ export function Service() {
               ...rangeQuery(scope),
               ...windowsQuery(windows),
               environment: scope.environment,
+              beside,
               ...(rows && { rows }),
             },
           },
@@ -103,6 +105,7 @@ export function Service() {
         <div>
           {serves && (
             <>
+              <BesideChoice />
               <Outcomes view={view} shared={shared} onCause={ask("throughput")} />
               <Latency view={view} shared={shared} onCause={ask("latency")} />
               <Failing view={view} shared={shared} onCause={ask("errors")} />
@@ -121,6 +124,31 @@ export function Service() {
         </div>
       </div>
     </FromBefore>
+  );
+}
+
+/** Whether the charts show beside now what was a day or a week before. */
+function BesideChoice() {
+  const [{ beside }, set] = useQueryStates({ beside: serviceState.beside });
+  return (
+    <fieldset className="mb-1 flex gap-4">
+      <legend className="float-left mr-4 text-second">beside now</legend>
+      {befores.map((before) => (
+        <label key={before} className="flex min-h-6 items-center gap-2">
+          <input
+            type="checkbox"
+            className="accent-ink"
+            checked={beside.includes(before)}
+            onChange={(event) =>
+              void set({
+                beside: befores.filter((one) => (one === before ? event.target.checked : beside.includes(one))),
+              })
+            }
+          />
+          a {before} before
+        </label>
+      ))}
+    </fieldset>
   );
 }
 
@@ -161,6 +189,7 @@ function Outcomes({ view, shared, onCause }: ChartProps) {
         </>
       }
       lines={view.charts.outcomes}
+      earlier={view.charts.earlier.map((one) => one.rate)}
       colours={outcomeColours}
     />
   );
@@ -169,8 +198,11 @@ function Outcomes({ view, shared, onCause }: ChartProps) {
 function Latency({ view, shared, onCause }: ChartProps) {
   const lines = view.charts.latency;
   const headline = lines.findIndex((one) => one.is_headline);
-  const all = [...lines.map((one) => one.values), view.charts.low].flat().filter((value): value is number => !!value);
-  const draw = ({ at, top, bottom, left, right }: Drawing) => {
+  const earlier = view.charts.earlier.map((one) => one.latency);
+  const all = [...lines.map((one) => one.values), view.charts.low, valuesOf(earlier)]
+    .flat()
+    .filter((value): value is number => !!value);
+  const draw = ({ x, at, top, bottom, left, right }: Drawing) => {
     const y = scaleLog([Math.min(...all) * 0.85, Math.max(...all) * 1.1], [bottom, top]);
     const place = (value: number) => y(Math.max(value, y.domain()[0] ?? 1e-6));
     const plain = (values: Values = []) =>
@@ -197,6 +229,7 @@ function Latency({ view, shared, onCause }: ChartProps) {
             />
           ),
         )}
+        <Earlier lines={earlier} x={x} y={place} />
         {lines.map((one, level) => {
           const last = one.values.at(-2) ?? one.values.at(-1);
           return last ? (
@@ -225,7 +258,7 @@ function Latency({ view, shared, onCause }: ChartProps) {
           Latency <span className="font-normal text-second">log axis, band of {lines[headline]?.name}</span>
         </>
       }
-      legend={(i) => (
+      legend={(i, time) => (
         <>
           {lines.map((one) => (
             <span key={one.name} className={one.is_headline ? "font-bold text-ink" : ""}>
@@ -237,6 +270,7 @@ function Latency({ view, shared, onCause }: ChartProps) {
             ? "not known yet"
             : `${duration(view.charts.low[i])} – ${duration(view.charts.high[i])}`}{" "}
           · {view.charts.samples[i] ?? 0} requests
+          <EarlierLegend lines={earlier} time={time} say={duration} />
         </>
       )}
       draw={draw}
@@ -246,8 +280,9 @@ function Latency({ view, shared, onCause }: ChartProps) {
 
 function Failing({ view, shared, onCause }: ChartProps) {
   const values = view.charts.failed_share;
-  const draw = ({ at, top, bottom, left, right }: Drawing) => {
-    const y = scaleSqrt([0, Math.max(...values.map((value) => value ?? 0), 0.01)], [bottom, top]);
+  const earlier = view.charts.earlier.map((one) => one.failed_share);
+  const draw = ({ x, at, top, bottom, left, right }: Drawing) => {
+    const y = scaleSqrt([0, Math.max(...values.map((value) => value ?? 0), ...valuesOf(earlier), 0.01)], [bottom, top]);
     return (
       <>
         {ticksOf(y.ticks(4), y, 16).map((tick) => (
@@ -262,6 +297,7 @@ function Failing({ view, shared, onCause }: ChartProps) {
               .y1((i) => y(values[i] ?? 0))(values.map((_, i) => i)) ?? ""
           }
         />
+        <Earlier lines={earlier} x={x} y={y} />
       </>
     );
   };
@@ -277,7 +313,12 @@ function Failing({ view, shared, onCause }: ChartProps) {
           Failing <span className="font-normal text-second">share of requests, square-root axis</span>
         </>
       }
-      legend={(i) => <>{share(values[i])}</>}
+      legend={(i, time) => (
+        <>
+          {share(values[i])}
+          <EarlierLegend lines={earlier} time={time} say={share} />
+        </>
+      )}
       draw={draw}
     />
   );
