@@ -7,7 +7,7 @@ import pytest
 from tests.builders import table
 from tests.core.test_responsibility import Trace, built
 from wirbel.core.signals import spans
-from wirbel.explore.traces import path_parts
+from wirbel.explore.trace import path_parts
 
 
 def test_repeats_are_calls_and_the_pause_before_them_is_told_by_itself() -> None:

@@ -25,7 +25,8 @@ from wirbel.explore.metrics import Wanted, metric_view
 from wirbel.explore.schemas import change_out
 from wirbel.explore.service import service_view
 from wirbel.explore.services import services_table
-from wirbel.explore.traces import Filter, list_traces, parse_id, trace_pair
+from wirbel.explore.trace import parse_id, span_view, trace_pair
+from wirbel.explore.traces import Filter, list_traces
 from wirbel.store import reading
 from wirbel.store.models import Service, Stream
 
@@ -217,6 +218,12 @@ def get_metric(request: HttpRequest, name: str, metric: str, asked: Query[Compar
 def trace(request: HttpRequest, trace: str, span: str | None = None, against: str | None = None) -> Any:
     """One trace, from its root or from ``span``; ``against`` is TRACE or TRACE:SPAN of one to compare it with."""
     return trace_pair(trace, span, against)
+
+
+@router.get("/traces/{trace}/spans/{span}", response=schemas.SpanOut)
+def get_span(request: HttpRequest, trace: str, span: str) -> Any:
+    """One span of a trace, with all that was sent about it."""
+    return span_view(trace, span)
 
 
 @router.get("/traces/{trace}/logs", response=schemas.LogRecords)

@@ -357,37 +357,56 @@ class EventOut(BaseModel):
     attributes: dict[str, Any]
 
 
-class SpanOut(BaseModel):
-    index: int
-    span: str
-    parent: int | None
-    missing_parent: bool
-    depth: int
+class AlikeOut(BaseModel):
+    """What many spans of a trace have in common."""
+
     service: str
     operation: str
+    peer: str | None
+    kind: str
+    outcome: Outcome
+    channel: int
+
+
+class SpanColumns(BaseModel):
+    """The spans of a trace in reading order, parents before children; the n-th of each list is of the n-th span.
+
+    ``of`` counts in ``alike``, ``parent`` (−1: none here), ``on_path`` and ``missing_parent`` in the spans themselves.
+    """
+
+    span: list[str]
+    parent: list[int]
+    depth: list[int]
+    alike: list[AlikeOut]
+    of: list[int]
+    start_ms: list[float]
+    duration_ms: list[float]
+    self_ms: list[float]
+    events: list[int]
+    on_path: list[int]
+    missing_parent: list[int]
+
+
+class SpanOut(BaseModel):
+    """All that was sent about one span; events at so many ms after it began."""
+
+    span: str
+    service: str
     name: str
     kind: str
     outcome: Outcome
     status_message: str | None
     peer: str | None
-    channel: int
-    start_ms: float
-    duration_ms: float
-    self_ms: float
-    path_from_ms: float | None
-    path_to_ms: float | None
     attributes: dict[str, Any]
     resource: dict[str, Any]
     events: list[EventOut]
 
 
-class Step(BaseModel):
-    """A stretch of the critical path inside one channel."""
+class Steps(BaseModel):
+    """The critical path in order of time: from ``at_ms[n]`` to ``at_ms[n + 1]`` it passes in ``span[n]``, counted in the trace's spans."""
 
-    channel: int
-    from_ms: float
-    to_ms: float
-    span: int
+    at_ms: list[float]
+    span: list[int]
 
 
 class Run(BaseModel):
@@ -421,9 +440,10 @@ class TraceView(BaseModel):
     seconds: float
     outcome: Outcome
     channels: list[str]
-    spans: list[SpanOut]
-    steps: list[Step]
+    spans: SpanColumns
+    steps: Steps
     runs: list[Run]
+    more_runs: int
     parts: list[PathPart]
     left_out: int
     notes: list[str]

@@ -664,6 +664,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/traces/{trace}/spans/{span}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Span
+         * @description One span of a trace, with all that was sent about it.
+         */
+        get: operations["wirbel_explore_api_get_span"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -680,6 +700,27 @@ export interface components {
             remedy: string | null;
             /** Since */
             since: string | null;
+        };
+        /**
+         * AlikeOut
+         * @description What many spans of a trace have in common.
+         */
+        AlikeOut: {
+            /** Channel */
+            channel: number;
+            /** Kind */
+            kind: string;
+            /** Operation */
+            operation: string;
+            /**
+             * Outcome
+             * @enum {string}
+             */
+            outcome: "ok" | "client error" | "error";
+            /** Peer */
+            peer: string | null;
+            /** Service */
+            service: string;
         };
         /**
          * Arrived
@@ -2064,55 +2105,66 @@ export interface components {
             /** Stream */
             stream: string;
         };
-        /** SpanOut */
+        /**
+         * SpanColumns
+         * @description The spans of a trace in reading order, parents before children; the n-th of each list is of the n-th span.
+         *
+         *     ``of`` counts in ``alike``, ``parent`` (−1: none here), ``on_path`` and ``missing_parent`` in the spans themselves.
+         */
+        SpanColumns: {
+            /** Alike */
+            alike: components["schemas"]["AlikeOut"][];
+            /** Depth */
+            depth: number[];
+            /** Duration Ms */
+            duration_ms: number[];
+            /** Events */
+            events: number[];
+            /** Missing Parent */
+            missing_parent: number[];
+            /** Of */
+            of: number[];
+            /** On Path */
+            on_path: number[];
+            /** Parent */
+            parent: number[];
+            /** Self Ms */
+            self_ms: number[];
+            /** Span */
+            span: string[];
+            /** Start Ms */
+            start_ms: number[];
+        };
+        /**
+         * SpanOut
+         * @description All that was sent about one span; events at so many ms after it began.
+         */
         SpanOut: {
             /** Attributes */
             attributes: {
                 [key: string]: unknown;
             };
-            /** Channel */
-            channel: number;
-            /** Depth */
-            depth: number;
-            /** Duration Ms */
-            duration_ms: number;
             /** Events */
             events: components["schemas"]["EventOut"][];
-            /** Index */
-            index: number;
             /** Kind */
             kind: string;
-            /** Missing Parent */
-            missing_parent: boolean;
             /** Name */
             name: string;
-            /** Operation */
-            operation: string;
             /**
              * Outcome
              * @enum {string}
              */
             outcome: "ok" | "client error" | "error";
-            /** Parent */
-            parent: number | null;
-            /** Path From Ms */
-            path_from_ms: number | null;
-            /** Path To Ms */
-            path_to_ms: number | null;
             /** Peer */
             peer: string | null;
             /** Resource */
             resource: {
                 [key: string]: unknown;
             };
-            /** Self Ms */
-            self_ms: number;
             /** Service */
             service: string;
             /** Span */
             span: string;
-            /** Start Ms */
-            start_ms: number;
             /** Status Message */
             status_message: string | null;
         };
@@ -2173,18 +2225,14 @@ export interface components {
             reference_rate: number;
         };
         /**
-         * Step
-         * @description A stretch of the critical path inside one channel.
+         * Steps
+         * @description The critical path in order of time: from ``at_ms[n]`` to ``at_ms[n + 1]`` it passes in ``span[n]``, counted in the trace's spans.
          */
-        Step: {
-            /** Channel */
-            channel: number;
-            /** From Ms */
-            from_ms: number;
+        Steps: {
+            /** At Ms */
+            at_ms: number[];
             /** Span */
-            span: number;
-            /** To Ms */
-            to_ms: number;
+            span: number[];
         };
         /** StreamSize */
         StreamSize: {
@@ -2308,6 +2356,8 @@ export interface components {
             channels: string[];
             /** Left Out */
             left_out: number;
+            /** More Runs */
+            more_runs: number;
             /** Notes */
             notes: string[];
             /** Operation */
@@ -2327,10 +2377,8 @@ export interface components {
             seconds: number;
             /** Service */
             service: string;
-            /** Spans */
-            spans: components["schemas"]["SpanOut"][];
-            /** Steps */
-            steps: components["schemas"]["Step"][];
+            spans: components["schemas"]["SpanColumns"];
+            steps: components["schemas"]["Steps"];
             /** Trace */
             trace: string;
         };
@@ -3450,6 +3498,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LogRecords"];
+                };
+            };
+        };
+    };
+    wirbel_explore_api_get_span: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                trace: string;
+                span: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SpanOut"];
                 };
             };
         };

@@ -1,3 +1,4 @@
+import { quantile } from "d3-array";
 import type { ScaleTime } from "d3-scale";
 import { line } from "d3-shape";
 import type { Schemas } from "../api/client";
@@ -14,17 +15,28 @@ const timeOf = (one: EarlierLine, index: number) => Date.parse(one.start) + (ind
 export const valueThen = (one: EarlierLine, time: number): number | null =>
   one.values[Math.floor((time - Date.parse(one.start)) / (one.step_s * 1000))] ?? null;
 
-export const valuesOf = (lines: EarlierLine[]): number[] =>
-  lines.flatMap((one) => one.values).filter((value) => value != null);
+const MOSTLY = 0.95;
+
+/** How far an axis has to reach to show most of them: a disturbance of then may not flatten what is now. */
+export const reachOf = (lines: EarlierLine[]): number[] =>
+  lines.flatMap(
+    (one) =>
+      quantile(
+        one.values.filter((value) => value != null),
+        MOSTLY,
+      ) ?? [],
+  );
 
 interface EarlierProps {
   lines: EarlierLine[];
   x: ScaleTime<number, number>;
   y: (value: number) => number;
+  /** The upper edge of the chart, at which what goes beyond it is drawn. */
+  top: number;
 }
 
 /** The same a day or a week before, thin beside what is now. */
-export function Earlier({ lines, x, y }: EarlierProps) {
+export function Earlier({ lines, x, y, top }: EarlierProps) {
   const [from = 0, to = 0] = x.domain().map((time) => time.getTime());
   return lines.map((one) => {
     const drawn = [...one.values.keys()].filter((index) => timeOf(one, index) >= from && timeOf(one, index) <= to);
@@ -40,7 +52,7 @@ export function Earlier({ lines, x, y }: EarlierProps) {
           line<number>()
             .defined((index) => one.values[index] != null)
             .x((index) => x(timeOf(one, index)))
-            .y((index) => y(one.values[index] ?? 0))(drawn) ?? ""
+            .y((index) => Math.max(y(one.values[index] ?? 0), top))(drawn) ?? ""
         }
       />
     );

@@ -3,7 +3,7 @@ import { area } from "d3-shape";
 import { significant } from "../shared/format";
 import { GridLine, largest, nothing, ticksOf } from "./axis";
 import type { Values } from "./Band";
-import { Earlier, EarlierLegend, type EarlierLine, valuesOf } from "./Earlier";
+import { Earlier, EarlierLegend, type EarlierLine, reachOf } from "./Earlier";
 import { type Drawing, TimeChart } from "./TimeChart";
 
 type Chart = Omit<Parameters<typeof TimeChart>[0], "draw" | "legend" | "height">;
@@ -22,7 +22,7 @@ export function StackedRates<Name extends string>({ lines, colours, earlier, ...
     points.map((i) => lines.slice(0, upTo + 1).reduce((sum, one) => sum + (one.values[i] ?? 0), 0)),
   );
   const draw = ({ x, at, top, bottom, left, right }: Drawing) => {
-    const y = scaleSqrt([0, largest([...(stacked.at(-1) ?? []), ...valuesOf(earlier)])], [bottom, top]);
+    const y = scaleSqrt([0, largest([...(stacked.at(-1) ?? []), ...reachOf(earlier)])], [bottom, top]);
     return (
       <>
         {ticksOf(y.ticks(20), y, 16).map((tick) => (
@@ -44,7 +44,7 @@ export function StackedRates<Name extends string>({ lines, colours, earlier, ...
             }
           />
         ))}
-        <Earlier lines={earlier} x={x} y={y} />
+        <Earlier lines={earlier} x={x} y={y} top={top} />
       </>
     );
   };

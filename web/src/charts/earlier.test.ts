@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { type EarlierLine, valuesOf, valueThen } from "./Earlier";
+import { type EarlierLine, reachOf, valueThen } from "./Earlier";
 
 const line: EarlierLine = {
   before: "day",
@@ -15,6 +15,8 @@ test("a value is that of the stretch in which the time lies, whatever its step",
   expect([at("09:59:59"), at("10:30:00")]).toEqual([null, null]);
 });
 
-test("what is not kept has no part in the axis", () => {
-  expect(valuesOf([line])).toEqual([1, 3]);
+test("an axis reaches as far as most of what was, not as far as a disturbance of then", () => {
+  const values = [...Array.from({ length: 99 }, () => 2), null, 5000];
+  expect(reachOf([{ ...line, values }])).toEqual([2]);
+  expect(reachOf([{ ...line, values: [null] }])).toEqual([]);
 });

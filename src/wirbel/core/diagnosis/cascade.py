@@ -8,8 +8,7 @@ from dataclasses import dataclass, replace
 
 from wirbel.core import text
 from wirbel.core.diagnosis.attribution import Contribution, Effect
-from wirbel.core.diagnosis.parts import DEPENDENCY
-from wirbel.core.diagnosis.sentences import part_name
+from wirbel.core.diagnosis.sentences import short_part_name
 
 MOST_STEPS = 7  # parts drawn one by one; the rest are one step
 _TOLD = 1.2  # times the calls, or one call's time, to be said
@@ -35,13 +34,13 @@ def cascade(effect: Effect, contributions: Sequence[Contribution], timed: bool) 
     """``timed``: the parts are times, so that it can be said whether calls became more or slower."""
     moves = sorted(contributions, key=lambda c: -abs(c.delta))
     shown = moves[:MOST_STEPS]
-    alike = Counter(_name(c) for c in shown)
+    alike = Counter(short_part_name(c.part) for c in shown)
     steps, at = [], effect.reference
     for index, c in enumerate(shown):
         # Parts of one name are told apart by their operation, which comes last: the rest is read first.
-        operation = f", {c.part.operation}" if alike[_name(c)] > 1 or not timed else ""
+        operation = f", {c.part.operation}" if alike[short_part_name(c.part)] > 1 or not timed else ""
         effects = (c.more_calls, c.slower_calls) if timed else (None, None)
-        label = f"{_name(c)}{_how(c) if timed else ''}{operation}"
+        label = f"{short_part_name(c.part)}{_how(c) if timed else ''}{operation}"
         steps.append(CascadeStep(label, c.delta, at, at + c.delta, index == 0, *effects))
         at += c.delta
     rest = len(moves) - len(steps)
@@ -49,10 +48,6 @@ def cascade(effect: Effect, contributions: Sequence[Contribution], timed: bool) 
         return [*steps, CascadeStep(f"{rest} smaller parts", effect.focus - at, at, effect.focus, False)]
     # What sums only round is no step of its own.
     return [*steps[:-1], replace(steps[-1], end=effect.focus)] if steps else []
-
-
-def _name(c: Contribution) -> str:
-    return str(c.part.peer) if c.part.kind == DEPENDENCY else part_name(c.part)
 
 
 def _how(c: Contribution) -> str:

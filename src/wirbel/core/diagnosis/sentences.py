@@ -10,7 +10,7 @@ from wirbel.core import text
 from wirbel.core.diagnosis.changes import OTHER_CALLERS, Control, Judged, Verdict
 from wirbel.core.diagnosis.model import Candidate, Evidence
 from wirbel.core.diagnosis.pairs import Partner
-from wirbel.core.diagnosis.parts import OWN, TRANSFER, Part
+from wirbel.core.diagnosis.parts import DEPENDENCY, OWN, TRANSFER, Part
 from wirbel.core.signals.changes import lines
 
 Facts = Mapping[str, Any]
@@ -81,9 +81,14 @@ def verdict_told(verdict: Verdict) -> str:
 
 def part_name(part: Part) -> str:
     """A part of requests, without its operation."""
-    if part.kind == OWN:
-        return f"{part.service} self time"
-    return f"network and queue {part.service} → {part.peer}" if part.kind == TRANSFER else f"{part.service} calls {part.peer}"
+    return f"{part.service} calls {part.peer}" if part.kind == DEPENDENCY else short_part_name(part)
+
+
+def short_part_name(part: Part) -> str:
+    """The same where it is plain who calls, or room is short."""
+    if part.kind == DEPENDENCY:
+        return str(part.peer)
+    return f"network and queue {part.service} → {part.peer}" if part.kind == TRANSFER else f"{part.service} self time"
 
 
 def title(candidate: Candidate, changes: Sequence[Judged]) -> str:

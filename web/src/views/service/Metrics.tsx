@@ -5,7 +5,7 @@ import { useQueryStates } from "nuqs";
 import { Link } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
 import { GridLine, largest } from "../../charts/axis";
-import { Earlier, EarlierLegend, valuesOf } from "../../charts/Earlier";
+import { Earlier, EarlierLegend, reachOf } from "../../charts/Earlier";
 import { type Drawing, TimeChart } from "../../charts/TimeChart";
 import { useJump } from "../../frame/jump";
 import { rangeQuery, useScope, type Windows, windowsQuery } from "../../frame/scope";
@@ -117,7 +117,7 @@ function Chart({ view, windows, changes }: { view: View; windows: Windows; chang
   // Several lines of the same are told apart by dashes already; the whole of earlier is not one of them.
   const earlier = view.lines.length === 1 ? view.earlier : [];
   const draw = ({ x, at, top, bottom, left, right }: Drawing) => {
-    const y = scaleLinear([Math.min(0, ...all), largest([...all, ...valuesOf(earlier)])], [bottom, top]).nice(4);
+    const y = scaleLinear([Math.min(0, ...all), largest([...all, ...reachOf(earlier)])], [bottom, top]).nice(4);
     return (
       <>
         {y.ticks(4).map((tick) => (
@@ -132,7 +132,7 @@ function Chart({ view, windows, changes }: { view: View; windows: Windows; chang
         {view.lines.map((one, index) => (
           <OneLine key={one.label} one={one} dash={DASHES[index % DASHES.length] ?? ""} at={at} y={y} />
         ))}
-        <Earlier lines={earlier} x={x} y={y} />
+        <Earlier lines={earlier} x={x} y={y} top={top} />
       </>
     );
   };

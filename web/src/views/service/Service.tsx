@@ -7,7 +7,7 @@ import { client, type Schemas, take } from "../../api/client";
 import { GridLine, logTicks, nothing, ticksOf } from "../../charts/axis";
 import { Band, type Values } from "../../charts/Band";
 import { changeTitle } from "../../charts/ChangeMark";
-import { Earlier, EarlierLegend, valuesOf } from "../../charts/Earlier";
+import { Earlier, EarlierLegend, reachOf } from "../../charts/Earlier";
 import { Gauge, healthColour } from "../../charts/Gauge";
 import { StackedRates } from "../../charts/StackedRates";
 import { type Drawing, TimeChart } from "../../charts/TimeChart";
@@ -199,7 +199,7 @@ function Latency({ view, shared, onCause }: ChartProps) {
   const lines = view.charts.latency;
   const headline = lines.findIndex((one) => one.is_headline);
   const earlier = view.charts.earlier.map((one) => one.latency);
-  const all = [...lines.map((one) => one.values), view.charts.low, valuesOf(earlier)]
+  const all = [...lines.map((one) => one.values), view.charts.low, reachOf(earlier)]
     .flat()
     .filter((value): value is number => !!value);
   const draw = ({ x, at, top, bottom, left, right }: Drawing) => {
@@ -229,7 +229,7 @@ function Latency({ view, shared, onCause }: ChartProps) {
             />
           ),
         )}
-        <Earlier lines={earlier} x={x} y={place} />
+        <Earlier lines={earlier} x={x} y={place} top={top} />
         {lines.map((one, level) => {
           const last = one.values.at(-2) ?? one.values.at(-1);
           return last ? (
@@ -282,7 +282,7 @@ function Failing({ view, shared, onCause }: ChartProps) {
   const values = view.charts.failed_share;
   const earlier = view.charts.earlier.map((one) => one.failed_share);
   const draw = ({ x, at, top, bottom, left, right }: Drawing) => {
-    const y = scaleSqrt([0, Math.max(...values.map((value) => value ?? 0), ...valuesOf(earlier), 0.01)], [bottom, top]);
+    const y = scaleSqrt([0, Math.max(...values.map((value) => value ?? 0), ...reachOf(earlier), 0.01)], [bottom, top]);
     return (
       <>
         {ticksOf(y.ticks(4), y, 16).map((tick) => (
@@ -297,7 +297,7 @@ function Failing({ view, shared, onCause }: ChartProps) {
               .y1((i) => y(values[i] ?? 0))(values.map((_, i) => i)) ?? ""
           }
         />
-        <Earlier lines={earlier} x={x} y={y} />
+        <Earlier lines={earlier} x={x} y={y} top={top} />
       </>
     );
   };

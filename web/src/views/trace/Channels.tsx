@@ -1,13 +1,16 @@
 import { scaleLinear } from "d3-scale";
+import { useMemo } from "react";
 import type { Schemas } from "../../api/client";
 import { duration } from "../../shared/format";
 import { useWidth } from "../../shared/useWidth";
+import { boxesOf, pathOf, type SpanRow } from "./spans";
 
 const LEFT = 150;
 const RUN_ROOM = 26;
 
 interface ChannelsProps {
   view: Schemas["TraceView"];
+  spans: SpanRow[];
   scale: number; // ms drawn across
   colour: string;
   small?: boolean;
@@ -16,7 +19,7 @@ interface ChannelsProps {
 }
 
 /** A channel a service; spans as thin boxes; the critical path as one line that steps between channels. */
-export function Channels({ view, scale, colour, small = false, chosen, onChoose }: ChannelsProps) {
+export function Channels({ view, spans, scale, colour, small = false, chosen, onChoose }: ChannelsProps) {
   const [ref, width] = useWidth<HTMLDivElement>(820);
   const x = scaleLinear([0, scale], [LEFT, width - 20]);
   const row = small ? 17 : 25;
@@ -29,10 +32,9 @@ export function Channels({ view, scale, colour, small = false, chosen, onChoose 
   const y = (channel: number) => tops[channel] ?? 0;
   const height =
     y(view.channels.length - 1) + row + (withRun.has(view.channels.length - 1) ? RUN_ROOM : 0) + (small ? 0 : 20);
-  const path = view.steps.map((step) => {
-    const at = y(step.channel) + box / 2;
-    return `${x(step.from_ms)} ${at}L${x(step.to_ms)} ${at}`;
-  });
+  const boxes = useMemo(() => boxesOf(spans, scaleLinear([0, scale], [LEFT, width - 20])), [spans, scale, width]);
+  const path = pathOf(view, x, (channel) => y(channel) + box / 2);
+  const here = chosen === undefined ? undefined : spans[chosen];
   return (
     <div ref={ref}>
       <svg
@@ -49,29 +51,43 @@ export function Channels({ view, scale, colour, small = false, chosen, onChoose 
             <path d={`M${LEFT} ${y(channel) + box / 2}H${width - 20}`} stroke="var(--line)" />
           </g>
         ))}
-        {view.spans.map((span) => (
+        {boxes.map((one) => (
           // biome-ignore lint/a11y/noStaticElementInteractions: by keyboard the outline beneath chooses
           <rect
-            key={span.index}
-            x={x(span.start_ms)}
-            y={y(span.channel)}
-            width={Math.max(1.5, x(span.start_ms + span.duration_ms) - x(span.start_ms))}
+            key={one.first.index}
+            data-count={one.count}
+            x={one.from}
+            y={y(one.channel)}
+            width={one.to - one.from}
             height={box}
             fill="var(--sheet)"
             fillOpacity="0.75"
-            stroke={span.outcome === "error" ? "var(--rust)" : span.index === chosen ? "var(--ink)" : "var(--slate)"}
-            strokeWidth={span.index === chosen ? 2 : 0.8}
-            onClick={() => onChoose?.(span.index)}
+            stroke={one.failed ? "var(--rust)" : "var(--slate)"}
+            strokeWidth="0.8"
+            onClick={() => onChoose?.(one.first.index)}
             style={{ cursor: onChoose ? "pointer" : undefined }}
           >
             <title>
-              {span.service} {span.operation}, {duration(span.duration_ms / 1000)}
+              {one.count > 1 ? `${one.count} spans, the first: ` : ""}
+              {one.first.service} {one.first.operation}, {duration(one.first.duration / 1000)}
             </title>
           </rect>
         ))}
-        {path.length > 0 && (
+        {here && (
+          <rect
+            x={x(here.start)}
+            y={y(here.channel)}
+            width={Math.max(1.5, x(here.start + here.duration) - x(here.start))}
+            height={box}
+            fill="none"
+            stroke="var(--ink)"
+            strokeWidth="2"
+            pointerEvents="none"
+          />
+        )}
+        {path && (
           <path
-            d={`M${path.join("L")}`}
+            d={path}
             fill="none"
             stroke={colour}
             strokeWidth={small ? 2 : 3}

@@ -1,26 +1,26 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { type FormEvent, type KeyboardEvent, useMemo, useRef, useState } from "react";
-import type { Schemas } from "../../api/client";
 import { duration } from "../../shared/format";
-import { beneath, moved, visible } from "./tree";
+import { matching, type SpanRow } from "./spans";
+import { moved, visible } from "./tree";
 
 const ROW = 22;
 const LISTED = 320;
 
 /** The spans in order of time with nesting, for reading and for the keyboard: up, down, Home, End; left and right close and open. */
 export function Outline({
-  view,
+  spans,
   chosen,
   onChoose,
 }: {
-  view: Schemas["TraceView"];
+  spans: SpanRow[];
   chosen: number;
   onChoose: (index: number) => void;
 }) {
   const box = useRef<HTMLDivElement>(null);
   const [closed, setClosed] = useState<ReadonlySet<number>>(new Set());
   const [wanted, setWanted] = useState("");
-  const shown = useMemo(() => visible(view.spans, closed), [view.spans, closed]);
+  const shown = useMemo(() => visible(spans, closed), [spans, closed]);
   const at = Math.max(
     0,
     shown.findIndex((span) => span.index === chosen),
@@ -43,7 +43,7 @@ export function Outline({
     rows.scrollToIndex(next);
   };
   const onKey = (event: KeyboardEvent) => {
-    const has = beneath(view.spans, chosen) > 0;
+    const has = (spans[chosen]?.beneath ?? 0) > 0;
     const opens = event.key === "ArrowRight" && has && closed.has(chosen);
     const closes = event.key === "ArrowLeft" && has && !closed.has(chosen);
     const next = moved(shown, at, event.key);
@@ -52,7 +52,7 @@ export function Outline({
     if (opens || closes) turn(chosen);
     else if (next !== null) go(next);
   };
-  const matches = useMemo(() => found(view.spans, wanted), [view.spans, wanted]);
+  const matches = useMemo(() => matching(spans, wanted), [spans, wanted]);
   const next = (event: FormEvent) => {
     event.preventDefault();
     const hit = matches.find((index) => index > chosen) ?? matches[0];
@@ -98,7 +98,6 @@ export function Outline({
           {rows.getVirtualItems().map((item) => {
             const span = shown[item.index];
             if (!span) return null;
-            const onPath = span.path_from_ms !== null;
             return (
               <div
                 key={item.key}
@@ -106,7 +105,7 @@ export function Outline({
                 role="treeitem"
                 aria-level={span.depth + 1}
                 aria-selected={span.index === chosen}
-                aria-expanded={beneath(view.spans, span.index) ? !closed.has(span.index) : undefined}
+                aria-expanded={span.beneath ? !closed.has(span.index) : undefined}
                 tabIndex={-1}
                 onClick={() => onChoose(span.index)}
                 onKeyDown={() => undefined}
@@ -115,19 +114,15 @@ export function Outline({
               >
                 <span
                   aria-hidden="true"
-                  className={`mr-2 h-[14px] w-[3px] shrink-0 ${onPath ? "bg-rust" : "bg-transparent"}`}
+                  className={`mr-2 h-[14px] w-[3px] shrink-0 ${span.onPath ? "bg-rust" : "bg-transparent"}`}
                 />
-                <Twist
-                  closed={closed.has(span.index)}
-                  count={beneath(view.spans, span.index)}
-                  turn={() => turn(span.index)}
-                />
+                <Twist closed={closed.has(span.index)} count={span.beneath} turn={() => turn(span.index)} />
                 <span className="truncate">
                   {span.service}
                   {span.peer ? ` → ${span.peer}` : ""}{" "}
                   <span className="font-mono text-[12px] text-second">{span.operation}</span>
-                  {span.missing_parent && <span className="text-ochre"> parent missing</span>}
-                  {span.events.length > 0 && <span className="text-second"> · {span.events.length} events</span>}
+                  {span.isOrphan && <span className="text-ochre"> parent missing</span>}
+                  {span.events > 0 && <span className="text-second"> · {span.events} events</span>}
                 </span>
                 {span.outcome !== "ok" && (
                   <span className={`ml-2 ${span.outcome === "error" ? "text-rust" : "text-ochre"}`}>
@@ -135,9 +130,9 @@ export function Outline({
                   </span>
                 )}
                 <span className="ml-auto pl-3 whitespace-nowrap text-second" title="self time on the critical path">
-                  {onPath ? `self ${duration(span.self_ms / 1000)}` : "off the path"}
+                  {span.onPath ? `self ${duration(span.self / 1000)}` : "off the path"}
                 </span>
-                <span className="w-[72px] text-right whitespace-nowrap">{duration(span.duration_ms / 1000)}</span>
+                <span className="w-[72px] text-right whitespace-nowrap">{duration(span.duration / 1000)}</span>
               </div>
             );
           })}
@@ -163,13 +158,4 @@ function Twist({ closed, count, turn }: { closed: boolean; count: number; turn: 
       {closed ? "▸" : "▾"}
     </button>
   );
-}
-
-/** Spans that hold the words in their service, operation or whom they call. */
-function found(spans: Schemas["TraceView"]["spans"], wanted: string): number[] {
-  const words = wanted.trim().toLowerCase();
-  if (!words) return [];
-  return spans
-    .filter((span) => `${span.service} ${span.operation} ${span.peer ?? ""}`.toLowerCase().includes(words))
-    .map((span) => span.index);
 }

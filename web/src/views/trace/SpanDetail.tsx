@@ -1,43 +1,62 @@
-import type { Schemas } from "../../api/client";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { client, take } from "../../api/client";
+import { CopyButton } from "../../shared/CopyButton";
 import { duration } from "../../shared/format";
-
-type Span = Schemas["SpanOut"];
+import { Waiting } from "../../shared/Waiting";
+import type { SpanRow } from "./spans";
 
 const text = (value: unknown) => (typeof value === "string" ? value : JSON.stringify(value));
 
 /** Everything that was sent about one span. */
-export function SpanDetail({ span, of }: { span: Span; of: number }) {
+export function SpanDetail({ trace, span, of }: { trace: string; span: SpanRow; of: number }) {
   return (
     <aside aria-label="Span" data-span={span.span}>
       <h2>
         {span.service}
         {span.peer ? ` → ${span.peer}` : ""}{" "}
         <span>
-          span {span.index + 1} of {of}, {duration(span.duration_ms / 1000)}
+          span {span.index + 1} of {of}, {duration(span.duration / 1000)}
         </span>
       </h2>
       <Pairs
         pairs={{
-          name: span.name,
           kind: span.kind,
-          outcome: span.outcome + (span.status_message ? `: ${span.status_message}` : ""),
-          "began after": duration(span.start_ms / 1000),
-          "self time": span.path_from_ms === null ? "off the critical path" : duration(span.self_ms / 1000),
+          outcome: span.outcome,
+          "began after": duration(span.start / 1000),
+          "self time": span.onPath ? duration(span.self / 1000) : "off the critical path",
           "span id": span.span,
         }}
       />
+      <Sent trace={trace} span={span.span} />
+    </aside>
+  );
+}
+
+function Sent({ trace, span }: { trace: string; span: string }) {
+  const query = useQuery({
+    queryKey: ["span", trace, span],
+    queryFn: ({ signal }) =>
+      take(client.GET("/api/traces/{trace}/spans/{span}", { signal, params: { path: { trace, span } } })),
+    staleTime: Number.POSITIVE_INFINITY,
+    placeholderData: keepPreviousData,
+  });
+  const sent = query.data;
+  if (!sent) return <Waiting error={query.error} what="what was sent about the span" />;
+  return (
+    <div aria-busy={query.isPlaceholderData} className={query.isPlaceholderData ? "opacity-50" : undefined}>
+      <Pairs pairs={{ name: sent.name, ...(sent.status_message && { status: sent.status_message }) }} />
       <h2 className="mt-3">Attributes</h2>
-      <Pairs pairs={span.attributes} />
+      <Pairs pairs={sent.attributes} />
       <h2 className="mt-3">Resource</h2>
-      <Pairs pairs={span.resource} />
-      {span.events.length > 0 && <h2 className="mt-3">Events</h2>}
-      {span.events.map((event, index) => (
+      <Pairs pairs={sent.resource} />
+      {sent.events.length > 0 && <h2 className="mt-3">Events</h2>}
+      {sent.events.map((event, index) => (
         <div key={index} className="mb-2">
-          <b>{event.name}</b> <span className="text-second">after {duration(event.at_ms / 1000)}</span>
+          <b>{event.name}</b> <span className="text-second">{duration(event.at_ms / 1000)} after the span began</span>
           <Pairs pairs={event.attributes} />
         </div>
       ))}
-    </aside>
+    </div>
   );
 }
 
@@ -47,9 +66,12 @@ function Pairs({ pairs }: { pairs: Record<string, unknown> }) {
   return (
     <dl className="font-mono text-[12px]">
       {entries.map(([key, value]) => (
-        <div key={key} className="mb-[2px] grid grid-cols-[148px_1fr] gap-2">
+        <div key={key} className="group mb-[2px] grid grid-cols-[148px_1fr_auto] gap-2">
           <dt className="[overflow-wrap:anywhere] text-second">{key}</dt>
           <dd className="[overflow-wrap:anywhere] whitespace-pre-wrap">{text(value)}</dd>
+          <span className="opacity-0 group-focus-within:opacity-100 group-hover:opacity-100">
+            <CopyButton text={text(value)} />
+          </span>
         </div>
       ))}
     </dl>

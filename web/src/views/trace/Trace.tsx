@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useQueryStates } from "nuqs";
+import { useMemo } from "react";
 import { Link, useParams } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
 import { useJump } from "../../frame/jump";
@@ -11,6 +12,7 @@ import { toTraces, traceState } from "../places";
 import { Channels } from "./Channels";
 import { Outline } from "./Outline";
 import { SpanDetail } from "./SpanDetail";
+import { rowsOf } from "./spans";
 import { TraceLogs } from "./TraceLogs";
 
 const MOST_PARTS = 12;
@@ -30,9 +32,12 @@ export function Trace() {
       ),
     staleTime: 60_000,
   });
-  if (!query.data) return <Waiting error={query.error} what="the trace" />;
-  const { this: view, normal, ratio } = query.data;
-  const chosen = view.spans[place.at ?? view.root] ?? view.spans[0];
+  const pair = query.data;
+  const spans = useMemo(() => (pair ? rowsOf(pair.this) : []), [pair]);
+  const usual = useMemo(() => (pair?.normal ? rowsOf(pair.normal) : []), [pair]);
+  if (!pair) return <Waiting error={query.error} what="the trace" />;
+  const { this: view, normal, ratio } = pair;
+  const chosen = spans[place.at ?? view.root] ?? spans[0];
   const choose = (index: number) => void setPlace({ at: index });
   const scale = Math.max(view.seconds, normal?.seconds ?? 0) * 1000;
   return (
@@ -54,8 +59,9 @@ export function Trace() {
       </div>
       <p className="mb-2 text-second">
         {view.service} · {dayAndClock(view.at)} · <span className="font-mono text-[12px] select-all">{view.trace}</span>{" "}
-        <CopyButton text={view.trace} /> · {view.spans.length} spans, {view.channels.length} channels
-        {view.left_out ? ` · ${view.left_out} more spans are not shown` : ""} {view.notes.join(" ")}
+        <CopyButton text={view.trace} /> · {spans.length} spans, {view.channels.length} channels
+        {view.left_out ? ` · ${view.left_out} more spans are not shown` : ""}
+        {view.more_runs ? ` · ${view.more_runs} more runs of like calls are not marked` : ""} {view.notes.join(" ")}
       </p>
       <div className="grid grid-cols-[minmax(0,1fr)_310px] gap-6">
         <div>
@@ -65,7 +71,14 @@ export function Trace() {
             </span>
             <b className="text-rust!">{duration(view.seconds)}</b>
           </h2>
-          <Channels view={view} scale={scale} colour="var(--rust)" chosen={chosen?.index ?? 0} onChoose={choose} />
+          <Channels
+            view={view}
+            spans={spans}
+            scale={scale}
+            colour="var(--rust)"
+            chosen={chosen?.index ?? 0}
+            onChoose={choose}
+          />
           {normal && (
             <>
               <h2 className="mt-2 flex justify-between">
@@ -74,20 +87,20 @@ export function Trace() {
                 </span>
                 <b className="text-kelp!">{duration(normal.seconds)}</b>
               </h2>
-              <Channels view={normal} scale={scale} colour="var(--kelp)" small />
+              <Channels view={normal} spans={usual} scale={scale} colour="var(--kelp)" small />
             </>
           )}
           <Passed view={view} compared={normal !== null} />
-          <Outline view={view} chosen={chosen?.index ?? 0} onChoose={choose} />
+          <Outline spans={spans} chosen={chosen?.index ?? 0} onChoose={choose} />
           <TraceLogs
             trace={view.trace}
             chooseSpan={(id) => {
-              const span = view.spans.find((one) => one.span === id);
+              const span = spans.find((one) => one.span === id);
               if (span) choose(span.index);
             }}
           />
         </div>
-        {chosen && <SpanDetail span={chosen} of={view.spans.length} />}
+        {chosen && <SpanDetail trace={view.trace} span={chosen} of={spans.length} />}
       </div>
     </>
   );

@@ -1,14 +1,10 @@
 import { expect, test } from "vitest";
-import { beneath, moved, visible } from "./tree";
+import { moved, visible } from "./tree";
 
 //  0 ─ 1 ─ 2
 //      └ 3
 //    4
 const nodes = [0, 1, 2, 2, 1].map((depth, index) => ({ index, depth }));
-
-test("what is beneath a row is counted", () => {
-  expect(nodes.map((_, at) => beneath(nodes, at))).toEqual([4, 2, 0, 0, 0]);
-});
 
 test("a closed row hides all that is beneath it, and no more", () => {
   expect(visible(nodes, new Set([1])).map((node) => node.index)).toEqual([0, 1, 4]);

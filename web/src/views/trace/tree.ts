@@ -4,14 +4,6 @@ export interface Node {
   depth: number;
 }
 
-/** How many of the rows after one are beneath it. */
-export function beneath(nodes: readonly Node[], at: number): number {
-  const depth = nodes[at]?.depth ?? 0;
-  let end = at + 1;
-  while (end < nodes.length && (nodes[end]?.depth ?? 0) > depth) end += 1;
-  return end - at - 1;
-}
-
 /** Rows that are seen while those in `closed` (their indices) hide what is beneath them. */
 export function visible<T extends Node>(nodes: readonly T[], closed: ReadonlySet<number>): T[] {
   const shown: T[] = [];
@@ -31,7 +23,7 @@ export function moved(nodes: readonly Node[], at: number, key: string): number |
   if (key === "ArrowUp") return Math.max(at - 1, 0);
   if (key === "Home") return 0;
   if (key === "End") return last;
-  if (key === "ArrowRight") return beneath(nodes, at) ? at + 1 : at;
+  if (key === "ArrowRight") return (nodes[at + 1]?.depth ?? 0) > (nodes[at]?.depth ?? 0) ? at + 1 : at;
   if (key !== "ArrowLeft") return null;
   const depth = nodes[at]?.depth ?? 0;
   for (let above = at - 1; above >= 0; above -= 1) if ((nodes[above]?.depth ?? 0) < depth) return above;
