@@ -9,6 +9,7 @@ import { startTheme } from "./frame/theme";
 import { Waiting } from "./shared/Waiting";
 import { useZone } from "./shared/zone";
 import "./styles.css";
+import { Tips } from "./shared/Tip";
 import { Changes } from "./views/changes/Changes";
 import { Inquiries } from "./views/inquiry/Inquiries";
 import { Inquiry } from "./views/inquiry/Inquiry";
@@ -79,7 +80,9 @@ if (root)
       <QueryClientProvider client={queries}>
         <BrowserRouter>
           <NuqsAdapter>
-            <App />
+            <Tips>
+              <App />
+            </Tips>
           </NuqsAdapter>
         </BrowserRouter>
       </QueryClientProvider>

@@ -6,6 +6,7 @@ import { client, type Schemas, take } from "../api/client";
 import { FromBefore, useStale } from "../shared/FromBefore";
 import { age, dayAndClock } from "../shared/format";
 import { rangeAround, useInquiry, windowsOf } from "../shared/inquiries";
+import { Tip } from "../shared/Tip";
 import { Toasts, told } from "../shared/Toasts";
 import { Waiting } from "../shared/Waiting";
 import { usePractice } from "../views/practice/Practice";
@@ -228,17 +229,19 @@ function Freshness({ newest, following, live }: { newest: string | null; followi
   const isSilent = following && newest !== null && now - Date.parse(newest) > SILENT_MS;
   const state = following ? (live ? "live" : "live feed lost, refreshed every 15 s") : "fixed range";
   return (
-    <span className="whitespace-nowrap text-second" title={newest ? dayAndClock(newest) : undefined}>
-      <b className="text-ink">{state}</b>
-      {" · "}
-      {newest === null ? (
-        "no data yet"
-      ) : isSilent ? (
-        <b className="border border-plum px-1 text-plum">no data for {age(newest, now)}</b>
-      ) : (
-        `last data ${age(newest, now)} ago`
-      )}
-    </span>
+    <Tip text={newest ? dayAndClock(newest) : undefined}>
+      <span className="whitespace-nowrap text-second">
+        <b className="text-ink">{state}</b>
+        {" · "}
+        {newest === null ? (
+          "no data yet"
+        ) : isSilent ? (
+          <b className="border border-plum px-1 text-plum">no data for {age(newest, now)}</b>
+        ) : (
+          `last data ${age(newest, now)} ago`
+        )}
+      </span>
+    </Tip>
   );
 }
 

@@ -4,6 +4,7 @@ import { Band } from "../charts/Band";
 import { ChangeMarks } from "../charts/ChangeMarks";
 import { useTimeBrush } from "../charts/TimeBrush";
 import { clockOrDay, dayAndClock, duration } from "../shared/format";
+import { Tip } from "../shared/Tip";
 import { useWidth } from "../shared/useWidth";
 import { offset, timeScale } from "../shared/zone";
 import { BASE, Bracket, labelOf, type Name, placed, TOP } from "./Bracket";
@@ -63,9 +64,11 @@ export function Ribbon({ data, windows, shown, following }: Props) {
   return (
     <div ref={ref} className="relative border-b border-ink bg-ground" onWheel={onWheel}>
       <div className="absolute top-2 left-4 leading-[18px]" style={{ width: LEFT - 22 }}>
-        <div className="truncate" title={data.label}>
-          <b>p95</b> <span className="text-second">{data.label}</span>
-        </div>
+        <Tip text={data.label} quiet>
+          <div className="truncate">
+            <b>p95</b> <span className="text-second">{data.label}</span>
+          </div>
+        </Tip>
         <TimeControl shown={shown} following={following} />
         <div className="truncate text-second">
           {data.is_all && data.oldest ? "all there is" : `zone ${offset(end)}`}

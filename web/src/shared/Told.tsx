@@ -1,4 +1,5 @@
 import { dayAndClock, moment } from "./format";
+import { Tip } from "./Tip";
 
 const TIME = /(\d{4}-\d\d-\d\dT\d\d:\d\d:\d\dZ)/;
 
@@ -6,9 +7,9 @@ const TIME = /(\d{4}-\d\d-\d\dT\d\d:\d\d:\d\dZ)/;
 export function Told({ text }: { text: string }) {
   return text.split(TIME).map((piece, index) =>
     index % 2 ? (
-      <time key={index} dateTime={piece} title={dayAndClock(piece)}>
-        {moment(piece)}
-      </time>
+      <Tip key={index} text={dayAndClock(piece)} quiet>
+        <time dateTime={piece}>{moment(piece)}</time>
+      </Tip>
     ) : (
       piece
     ),

@@ -19,6 +19,7 @@ import {
   span,
 } from "../../shared/format";
 import { useInquiry, windowsOf } from "../../shared/inquiries";
+import { Tip } from "../../shared/Tip";
 import { Told } from "../../shared/Told";
 import { useFirst } from "../../shared/useFirst";
 import { useWidth } from "../../shared/useWidth";
@@ -375,44 +376,43 @@ function Standouts({ view }: { view: View }) {
           <tbody>
             {standouts.map((one) => (
               <tr key={`${one.service} ${one.key} ${one.value}`}>
-                <td
-                  className="max-w-[330px]"
-                  title={one.same_as.map((same) => `${same.service} ${same.key} ${same.value}`).join("\n")}
-                >
-                  <div className="truncate">
-                    <span className="text-second">
-                      {one.service} {one.key}
-                    </span>{" "}
-                    {one.example ? (
-                      <TraceLink slow={one.example} normal={one.beside ?? undefined} className="underline">
-                        {one.value}
-                      </TraceLink>
-                    ) : (
-                      one.value
+                <Tip text={one.same_as.map((same) => `${same.service} ${same.key} ${same.value}`).join("\n")}>
+                  <td className="max-w-[330px]">
+                    <div className="truncate">
+                      <span className="text-second">
+                        {one.service} {one.key}
+                      </span>{" "}
+                      {one.example ? (
+                        <TraceLink slow={one.example} normal={one.beside ?? undefined} className="underline">
+                          {one.value}
+                        </TraceLink>
+                      ) : (
+                        one.value
+                      )}
+                    </div>
+                    {one.only_with && (
+                      <div className="text-[12px] text-second">
+                        only together with {one.only_with.service} {one.only_with.key}{" "}
+                        <span className="text-ink">{one.only_with.value}</span>:{" "}
+                        {signed(quantity(one.only_with.excess_with, unit), one.only_with.excess_with)}, with others{" "}
+                        {signed(quantity(one.only_with.excess_without, unit), one.only_with.excess_without)}
+                      </div>
                     )}
-                  </div>
-                  {one.only_with && (
-                    <div className="text-[12px] text-second">
-                      only together with {one.only_with.service} {one.only_with.key}{" "}
-                      <span className="text-ink">{one.only_with.value}</span>:{" "}
-                      {signed(quantity(one.only_with.excess_with, unit), one.only_with.excess_with)}, with others{" "}
-                      {signed(quantity(one.only_with.excess_without, unit), one.only_with.excess_without)}
-                    </div>
-                  )}
-                  {one.same_as.length > 0 && (
-                    <div className="text-[12px] text-second">
-                      marks the same requests as {one.same_as.length} more values
-                    </div>
-                  )}
-                </td>
+                    {one.same_as.length > 0 && (
+                      <div className="text-[12px] text-second">
+                        marks the same requests as {one.same_as.length} more values
+                      </div>
+                    )}
+                  </td>
+                </Tip>
                 <td className="num">{percent(one.share_bad)}</td>
                 <td className="num">{percent(one.share_normal)}</td>
-                <td className="num" title={`${one.requests} requests`}>
-                  {signed(quantity(one.excess_with, unit), one.excess_with)}
-                </td>
-                <td className="num" title={`other values in the ${one.others}`}>
-                  {signed(quantity(one.excess_others, unit), one.excess_others)}
-                </td>
+                <Tip text={`${one.requests} requests`} quiet>
+                  <td className="num">{signed(quantity(one.excess_with, unit), one.excess_with)}</td>
+                </Tip>
+                <Tip text={`${one.requests} requests; other values in the ${one.others}`}>
+                  <td className="num">{signed(quantity(one.excess_others, unit), one.excess_others)}</td>
+                </Tip>
                 <td className="num">{percent(one.explains)}</td>
               </tr>
             ))}
@@ -438,7 +438,9 @@ function Judged({ view }: { view: View }) {
         <tbody>
           {changes.map((one) => (
             <tr key={one.change.id}>
-              <td title={dayAndClock(one.change.at)}>{changeTitle(one.change)}</td>
+              <Tip text={dayAndClock(one.change.at)} quiet>
+                <td>{changeTitle(one.change)}</td>
+              </Tip>
               <td className="num text-second">
                 {one.lead_s === 0 ? "at the onset" : `${span(one.lead_s)} ${one.lead_s > 0 ? "before" : "after"}`}
               </td>
@@ -448,7 +450,9 @@ function Judged({ view }: { view: View }) {
                   : `${quantity(one.before, unit)} → ${quantity(one.after, unit)}`}
               </td>
               <td className={`pl-3! ${one.verdict === "responsible" ? "font-semibold text-rust" : "text-second"}`}>
-                <span title={one.verdict === "calls" ? `its calls of ${one.entity?.name}` : undefined}>{one.told}</span>
+                <Tip text={one.verdict === "calls" ? `its calls of ${one.entity?.name}` : undefined}>
+                  <span>{one.told}</span>
+                </Tip>
               </td>
             </tr>
           ))}

@@ -3,6 +3,7 @@ import { useOutletContext } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
 import type { FrameContext } from "../../frame/Frame";
 import { age, bytes, clock, dayAndClock, significant, span } from "../../shared/format";
+import { Tip } from "../../shared/Tip";
 import { Waiting } from "../../shared/Waiting";
 import { HowToSend } from "./HowToSend";
 import { KeptFor } from "./KeptFor";
@@ -66,9 +67,11 @@ function Signals({ state }: { state: State }) {
               <td>
                 <Minutes values={one.minutes} />
               </td>
-              <td className="num font-semibold" data-rows={one.rows} title={`${one.rows} records`}>
-                {significant(one.rows_per_s)}
-              </td>
+              <Tip text={`${one.rows} records`} quiet>
+                <td className="num font-semibold" data-rows={one.rows}>
+                  {significant(one.rows_per_s)}
+                </td>
+              </Tip>
               <td className="num">{one.requests}</td>
               <td className="num">{bytes(one.bytes_per_s)}/s</td>
               <td className="num">{one.dropped}</td>
@@ -131,12 +134,12 @@ function Kept({ state }: { state: State }) {
               <td className="num">{bytes(one.size)}</td>
               <td className="num">{one.bytes_per_row == null ? "–" : bytes(one.bytes_per_row)}</td>
               <td className="num">{one.blocks}</td>
-              <td className="num" title={one.oldest ?? undefined}>
-                {one.oldest ? dayAndClock(one.oldest) : "–"}
-              </td>
-              <td className="num" title={one.newest ?? undefined}>
-                {one.newest ? clock(one.newest) : "–"}
-              </td>
+              <Tip text={one.oldest ?? undefined} quiet>
+                <td className="num">{one.oldest ? dayAndClock(one.oldest) : "–"}</td>
+              </Tip>
+              <Tip text={one.newest ?? undefined} quiet>
+                <td className="num">{one.newest ? clock(one.newest) : "–"}</td>
+              </Tip>
             </tr>
           ))}
         </tbody>
@@ -195,9 +198,9 @@ function Sent({ row }: { row: Schemas["SourceRow"] }) {
   return (
     <>
       <td className="num">{significant(row.rows_per_s, 2)}</td>
-      <td className={`num ${row.rows ? "text-second" : "text-plum"}`} title={`newest record of ${row.newest}`}>
-        {span(row.behind_s)}
-      </td>
+      <Tip text={`newest record of ${row.newest}`} quiet>
+        <td className={`num ${row.rows ? "text-second" : "text-plum"}`}>{span(row.behind_s)}</td>
+      </Tip>
     </>
   );
 }

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { client, type Schemas, take } from "../../api/client";
 import { Confirm } from "../../shared/Confirm";
 import { dayAndClock, shortDayAndClock } from "../../shared/format";
+import { Tip } from "../../shared/Tip";
 import { Waiting } from "../../shared/Waiting";
 
 type Row = Schemas["KeptRow"];
@@ -84,9 +85,11 @@ function Since({ row }: { row: Row }) {
   const told = parts.flatMap(([what, at]) => (at ? [{ what, at }] : []));
   if (!told.length) return "nothing";
   return told.map(({ what, at }) => (
-    <span key={what} className="block whitespace-nowrap" title={dayAndClock(at)}>
-      {what} {shortDayAndClock(at)}
-    </span>
+    <Tip key={what} text={dayAndClock(at)} quiet>
+      <span className="block whitespace-nowrap">
+        {what} {shortDayAndClock(at)}
+      </span>
+    </Tip>
   ));
 }
 

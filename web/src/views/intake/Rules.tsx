@@ -4,6 +4,7 @@ import { client, type Schemas, take } from "../../api/client";
 import { Confirm } from "../../shared/Confirm";
 import { age } from "../../shared/format";
 import { Paste } from "../../shared/Paste";
+import { Tip } from "../../shared/Tip";
 import { told } from "../../shared/Toasts";
 
 const SIGNALS = ["traces", "metrics", "logs"] as const;
@@ -44,9 +45,11 @@ export function Rules({ rules, administrator }: { rules: Schemas["RuleRow"][]; a
             <span className={`flex-1 ${rule.enabled ? "" : "text-second line-through"}`}>
               {rule.signal} with <b>{rule.attribute}</b> = <code className="font-mono">{rule.value}</code>
             </span>
-            <span title={rule.last_dropped ?? undefined}>
-              {rule.dropped} dropped{rule.last_dropped ? `, last ${age(rule.last_dropped, now)} ago` : ""}
-            </span>
+            <Tip text={rule.last_dropped ?? undefined} quiet>
+              <span>
+                {rule.dropped} dropped{rule.last_dropped ? `, last ${age(rule.last_dropped, now)} ago` : ""}
+              </span>
+            </Tip>
             {administrator && (
               <>
                 <button

@@ -10,6 +10,7 @@ import { rangeQuery, useScope, windowsQuery, within } from "../../frame/scope";
 import { FindCause } from "../../shared/FindCause";
 import { FromBefore, useStale } from "../../shared/FromBefore";
 import { clock, dayAndClock, duration, percentileTitle, rate, share, signed, significant } from "../../shared/format";
+import { Tip } from "../../shared/Tip";
 import { Waiting } from "../../shared/Waiting";
 import { toService } from "../places";
 import { FirstSteps } from "./FirstSteps";
@@ -64,9 +65,11 @@ export function Overview() {
             <th>health</th>
             <th>service</th>
             <th className="max-[1180px]:hidden">traffic</th>
-            <th className="num" title="Requests a second, in the reference and in the focus">
-              requests/s <span className="text-kelp">reference</span>, focus
-            </th>
+            <Tip text="Requests a second, in the reference and in the focus">
+              <th className="num">
+                requests/s <span className="text-kelp">reference</span>, focus
+              </th>
+            </Tip>
             <th className="num" colSpan={2}>
               failing
             </th>
@@ -102,6 +105,13 @@ function ServiceRow({ row }: { row: Row }) {
   const off = row.health === "slow" || row.health === "failing";
   const sample = `${row.focus.requests} requests in the focus window, ${row.reference.requests} in the reference window`;
   const difference = row.p95_difference;
+  const failing = `95 % interval ${share(row.focus.failed_low)} to ${share(row.focus.failed_high)}`;
+  // One cell of the row can be reached by keyboard, and tells what the others do.
+  const told = [
+    sample,
+    `failing: ${failing}`,
+    ...(["p50", "p95", "p99"] as const).map((name) => `${name}: ${percentileTitle(row, name)}`),
+  ];
   return (
     <tr data-service={row.service}>
       <td className="w-[88px] whitespace-nowrap">
@@ -113,42 +123,40 @@ function ServiceRow({ row }: { row: Row }) {
       <td className="w-[132px] max-[1180px]:hidden">
         <Spark data={row.rate_spark} />
       </td>
-      <td className="num" title={sample}>
-        <span className="mr-2 text-kelp">{rate(row.reference.rate)}</span>
-        {rate(row.focus.rate)}
-      </td>
-      <td
-        className="num"
-        title={`95 % interval ${share(row.focus.failed_low)} to ${share(row.focus.failed_high)}; ${sample}`}
-      >
-        {share(row.focus.failed_share)}
-      </td>
+      <Tip text={sample} quiet>
+        <td className="num">
+          <span className="mr-2 text-kelp">{rate(row.reference.rate)}</span>
+          {rate(row.focus.rate)}
+        </td>
+      </Tip>
+      <Tip text={`${failing}; ${sample}`} quiet>
+        <td className="num">{share(row.focus.failed_share)}</td>
+      </Tip>
       <td className="num text-second">
         {row.failed_difference == null ? "–" : signed((row.failed_difference * 100).toFixed(2), row.failed_difference)}
       </td>
       <td className="w-[136px] pl-4!">
         <Spark data={row.latency_spark} />
       </td>
-      <td className="num text-second max-[1180px]:hidden" title={percentileTitle(row, "p50")}>
-        {duration(row.focus.p50)}
-      </td>
-      <td className="num font-semibold" title={`${percentileTitle(row, "p95")}; ${sample}`} data-p95={row.focus.p95}>
-        {duration(row.focus.p95)}
-      </td>
-      <td className="num text-second" title={percentileTitle(row, "p99")}>
-        {duration(row.focus.p99)}
-      </td>
+      <Tip text={percentileTitle(row, "p50")} quiet>
+        <td className="num text-second max-[1180px]:hidden">{duration(row.focus.p50)}</td>
+      </Tip>
+      <Tip text={told.join("\n")}>
+        <td className="num font-semibold" data-p95={row.focus.p95}>
+          {duration(row.focus.p95)}
+        </td>
+      </Tip>
+      <Tip text={percentileTitle(row, "p99")} quiet>
+        <td className="num text-second">{duration(row.focus.p99)}</td>
+      </Tip>
       <td className="num text-kelp">{duration(row.reference.p95)}</td>
       <td className={`num ${off && difference && difference > 0 ? "text-rust" : "text-second"}`}>
         {difference == null ? "–" : signed(duration(difference), difference)}{" "}
         {row.p95_ratio == null ? "" : `${significant(row.p95_ratio, 2)}×`}
       </td>
-      <td
-        className="num max-[1180px]:hidden"
-        title={`${row.bits} bits × √${significant(row.traffic_share, 2)} of the busiest service's traffic`}
-      >
-        {row.priority}
-      </td>
+      <Tip text={`${row.bits} bits × √${significant(row.traffic_share, 2)} of the busiest service's traffic`}>
+        <td className="num max-[1180px]:hidden">{row.priority}</td>
+      </Tip>
       <td className="num">{row.since ? clock(row.since) : ""}</td>
     </tr>
   );

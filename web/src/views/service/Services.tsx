@@ -10,6 +10,7 @@ import { useJump } from "../../frame/jump";
 import { rangeQuery, useScope, windowsQuery, within } from "../../frame/scope";
 import { FromBefore, useStale } from "../../shared/FromBefore";
 import { age, duration, rate, share } from "../../shared/format";
+import { Tip } from "../../shared/Tip";
 import { Waiting } from "../../shared/Waiting";
 import { servicesState, toService } from "../places";
 import { arranged, type Line, type Sort } from "./arrange";
@@ -214,9 +215,9 @@ function ServiceLine({ row, index }: { row: Row; index: number }) {
         )}
       </td>
       <td className="max-w-[420px] truncate font-semibold">
-        <Link to={jump(toService(row.service))} title={row.service}>
-          {row.service}
-        </Link>
+        <Tip text={row.service} quiet>
+          <Link to={jump(toService(row.service))}>{row.service}</Link>
+        </Tip>
       </td>
       {focus && reference ? (
         <>

@@ -7,6 +7,7 @@ import type { ComparedContext } from "../../frame/Frame";
 import { useJump } from "../../frame/jump";
 import { FindCause } from "../../shared/FindCause";
 import { duration, interval, percent, rate, share, significant } from "../../shared/format";
+import { Tip } from "../../shared/Tip";
 import { useFirst } from "../../shared/useFirst";
 import { serviceState, toService, toTraces } from "../places";
 
@@ -34,9 +35,11 @@ export function Operations({ view }: { view: View }) {
         <tbody>
           {rows.map((row) => (
             <tr key={row.operation} data-operation={row.operation}>
-              <td className="max-w-[132px] truncate font-mono text-[12px]" title={row.operation}>
-                <Link to={jump(toTraces({ service: view.service, operation: row.operation }))}>{row.operation}</Link>
-              </td>
+              <Tip text={row.operation} quiet>
+                <td className="max-w-[132px] truncate font-mono text-[12px]">
+                  <Link to={jump(toTraces({ service: view.service, operation: row.operation }))}>{row.operation}</Link>
+                </td>
+              </Tip>
               <td className="num">
                 {row.share_of_added_latency == null ? (
                   "–"
@@ -79,9 +82,9 @@ interface BothWindows {
 /** The p95 of both windows; pointed at, how well it is known. */
 function P95s({ row, of }: { row: BothWindows; of: string }) {
   return [row.reference, row.focus].map((figures, window) => (
-    <td key={window} className="num" title={`${interval(figures.p95_interval)}; ${figures.requests} ${of}`}>
-      {duration(figures.p95)}
-    </td>
+    <Tip key={window} text={`${interval(figures.p95_interval)}; ${figures.requests} ${of}`} quiet={window === 0}>
+      <td className="num">{duration(figures.p95)}</td>
+    </Tip>
   ));
 }
 
@@ -157,15 +160,17 @@ function PartTable({ rows, what }: { rows: Part[]; what: string }) {
         <tbody>
           {shown.map((row) => (
             <tr key={row.name} data-part={row.name}>
-              <td className="max-w-[150px] truncate" title={row.name}>
-                {row.name} {row.beside && <span className="text-second">{row.beside}</span>}
-              </td>
-              <td className="num" title={`${rate(row.reference.rate)} in the reference`}>
-                {rate(row.focus.rate)}
-              </td>
-              <td className="num" title={`${share(row.reference.failed_share)} in the reference`}>
-                {share(row.focus.failed_share)}
-              </td>
+              <Tip text={row.name} quiet>
+                <td className="max-w-[150px] truncate">
+                  {row.name} {row.beside && <span className="text-second">{row.beside}</span>}
+                </td>
+              </Tip>
+              <Tip text={`${rate(row.reference.rate)} in the reference`} quiet>
+                <td className="num">{rate(row.focus.rate)}</td>
+              </Tip>
+              <Tip text={`${share(row.reference.failed_share)} in the reference`} quiet>
+                <td className="num">{share(row.focus.failed_share)}</td>
+              </Tip>
               <P95s row={row} of="requests" />
             </tr>
           ))}

@@ -1,6 +1,7 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { type FormEvent, type KeyboardEvent, useMemo, useRef, useState } from "react";
 import { duration } from "../../shared/format";
+import { Tip } from "../../shared/Tip";
 import { matching, type SpanRow } from "./spans";
 import { moved, visible } from "./tree";
 
@@ -129,9 +130,11 @@ export function Outline({
                     {span.outcome}
                   </span>
                 )}
-                <span className="ml-auto pl-3 whitespace-nowrap text-second" title="self time on the critical path">
-                  {span.onPath ? `self ${duration(span.self / 1000)}` : "off the path"}
-                </span>
+                <Tip text="self time on the critical path" quiet>
+                  <span className="ml-auto pl-3 whitespace-nowrap text-second">
+                    {span.onPath ? `self ${duration(span.self / 1000)}` : "off the path"}
+                  </span>
+                </Tip>
                 <span className="w-[72px] text-right whitespace-nowrap">{duration(span.duration / 1000)}</span>
               </div>
             );

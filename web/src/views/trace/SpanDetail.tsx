@@ -66,12 +66,14 @@ function Pairs({ pairs }: { pairs: Record<string, unknown> }) {
   return (
     <dl className="font-mono text-[12px]">
       {entries.map(([key, value]) => (
-        <div key={key} className="group mb-[2px] grid grid-cols-[148px_1fr_auto] gap-2">
+        <div key={key} className="group mb-[2px] grid grid-cols-[148px_1fr] gap-2">
           <dt className="[overflow-wrap:anywhere] text-second">{key}</dt>
-          <dd className="[overflow-wrap:anywhere] whitespace-pre-wrap">{text(value)}</dd>
-          <span className="opacity-0 group-focus-within:opacity-100 group-hover:opacity-100">
-            <CopyButton text={text(value)} />
-          </span>
+          <dd className="flex gap-2">
+            <span className="[overflow-wrap:anywhere] whitespace-pre-wrap">{text(value)}</span>
+            <span className="ml-auto opacity-0 group-focus-within:opacity-100 group-hover:opacity-100">
+              <CopyButton text={text(value)} />
+            </span>
+          </dd>
         </div>
       ))}
     </dl>

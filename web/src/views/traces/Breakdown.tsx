@@ -4,6 +4,7 @@ import { client, type Schemas, take } from "../../api/client";
 import { useScope, type Windows, windowsQuery, within } from "../../frame/scope";
 import { Choice } from "../../shared/Choice";
 import { duration, interval, share, signed, significant } from "../../shared/format";
+import { Tip } from "../../shared/Tip";
 import { Waiting } from "../../shared/Waiting";
 import { tracesState } from "../places";
 import { useAttributes } from "./useAttributes";
@@ -76,15 +77,12 @@ function Values({ data, keep }: { data: Schemas["Breakdown"]; keep: Props["keep"
         <thead>
           <tr>
             <th>{data.by}</th>
-            <th
-              className="num"
-              title="The focus's mean less the reference's, times the focus's requests; a value new in the focus is held against all of the reference"
-            >
-              added latency (total)
-            </th>
-            <th className="num" title="Failures beyond those at the reference's share">
-              added errors
-            </th>
+            <Tip text="The focus's mean less the reference's, times the focus's requests; a value new in the focus is held against all of the reference">
+              <th className="num">added latency (total)</th>
+            </Tip>
+            <Tip text="Failures beyond those at the reference's share">
+              <th className="num">added errors</th>
+            </Tip>
             <th className="num text-kelp!">requests/s</th>
             <th className="num text-rust!">focus</th>
             <th className="num text-kelp!">p95</th>
@@ -113,30 +111,32 @@ function Row({ by, row, keep }: { by: string; row: Schemas["BreakdownRow"]; keep
   const value = row.value;
   return (
     <tr data-value={value ?? ""}>
-      <td className="max-w-[320px] truncate font-mono text-[12px]" title={value ?? undefined}>
-        {value === null ? (
-          <span className="font-sans text-second">without it</span>
-        ) : (
-          <button
-            type="button"
-            className="underline decoration-line underline-offset-2 hover:decoration-ink"
-            aria-label={`keep only ${by} ${value}`}
-            onClick={() => keep(by, value)}
-          >
-            {value}
-          </button>
-        )}
-      </td>
+      <Tip text={value ?? undefined} quiet>
+        <td className="max-w-[320px] truncate font-mono text-[12px]">
+          {value === null ? (
+            <span className="font-sans text-second">without it</span>
+          ) : (
+            <button
+              type="button"
+              className="underline decoration-line underline-offset-2 hover:decoration-ink"
+              aria-label={`keep only ${by} ${value}`}
+              onClick={() => keep(by, value)}
+            >
+              {value}
+            </button>
+          )}
+        </td>
+      </Tip>
       <td className="num font-semibold">{more_seconds == null ? "–" : signed(duration(more_seconds), more_seconds)}</td>
       <td className="num">{more_failures == null ? "–" : signed(significant(more_failures, 2), more_failures)}</td>
       <td className="num text-kelp">{significant(reference.rate)}</td>
       <td className="num">{significant(focus.rate)}</td>
-      <td className="num text-kelp" title={`${interval(reference.p95_interval)}; ${reference.requests} requests`}>
-        {duration(reference.p95)}
-      </td>
-      <td className="num" title={`${interval(focus.p95_interval)}; ${focus.requests} requests`}>
-        {duration(focus.p95)}
-      </td>
+      <Tip text={`${interval(reference.p95_interval)}; ${reference.requests} requests`} quiet>
+        <td className="num text-kelp">{duration(reference.p95)}</td>
+      </Tip>
+      <Tip text={`${interval(focus.p95_interval)}; ${focus.requests} requests`}>
+        <td className="num">{duration(focus.p95)}</td>
+      </Tip>
       <td className="num text-kelp">{share(reference.failed_share)}</td>
       <td className="num">{share(focus.failed_share)}</td>
     </tr>
