@@ -50,7 +50,7 @@ def test_a_token_is_made_used_and_revoked(page: Page, instance: Instance) -> Non
     deadline = time.monotonic() + 10  # each of the server's processes learns of it within two seconds
     while send(sender, {"body": "still here", **now()}) != 401:
         assert time.monotonic() < deadline
-    expect(page.get_by_role("region", name="Turned away")).to_contain_text("this ingest token is unknown or was revoked")
+    expect(page.get_by_role("region", name="Rejected")).to_contain_text("this ingest token is unknown or was revoked")
 
 
 def test_a_rule_leaves_records_out_and_shows_the_last(page: Page, instance: Instance) -> None:

@@ -234,12 +234,14 @@ def get_trace_logs(request: HttpRequest, trace: str) -> Any:
     return trace_logs(wanted, found) if found.num_rows else schemas.LogRecords(count=0, records=[])
 
 
-@router.get("/changes", response=list[schemas.ChangeOut])
-def changes(request: HttpRequest, start: str, end: str, asked: Query[Within], service: str | None = None) -> Any:
+@router.get("/changes", response=schemas.ChangeList)
+def changes(request: HttpRequest, start: str, end: str, asked: Query[Within], service: str | None = None, most: int = SOME_ROWS) -> Any:
     """Changes of all, or of one service; of a scope, those of its services and those of no service."""
     window = window_of(start, end, "range", windows.LONGEST_RANGE_NS)
-    found = reading.changes(*window, asked.environment, asked.services() if service is None else (service,))
-    return [change_out(c) for c in found if service in (None, c.service)][-MOST_ROWS:]
+    touching = reading.changes_touching(*window, asked.environment, asked.services())
+    found = touching if service is None else touching.filter(service=service)
+    rows = found.order_by("-at")[: max(1, min(most, reading.MAX_CHANGES))]
+    return schemas.ChangeList(rows=[change_out(reading.as_change(row)) for row in rows], found=found.count())
 
 
 @router.get("/services/{name}/log-rates", response=schemas.LogRates)

@@ -228,6 +228,13 @@ class LogRecords(BaseModel):
     records: list[LogRecord]
 
 
+class ChangeList(BaseModel):
+    """The newest first; ``found`` are all that touch the range."""
+
+    rows: list[ChangeOut]
+    found: int
+
+
 class EarlierCharts(BaseModel):
     rate: Earlier
     latency: Earlier

@@ -9,7 +9,7 @@ from typing import cast
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
-from django.db.models import Max, Min, Q
+from django.db.models import Max, Min, Q, QuerySet
 
 from wirbel.core import arrow, words
 from wirbel.core import cells as cell_model
@@ -160,12 +160,17 @@ def blocks_of_trace(trace_id: bytes) -> list[int]:
 
 def changes(start: int, end: int, environment: str | None = None, services: Sequence[str] | None = None) -> list[Change]:
     """Changes that touch [start, end) ns, in order of time; with ``services``, those of them and those of none: of hosts, databases or flags."""
+    return [as_change(record) for record in reversed(changes_touching(start, end, environment, services).order_by("-at")[:MAX_CHANGES])]
+
+
+def changes_touching(start: int, end: int, environment: str | None, services: Sequence[str] | None) -> QuerySet[ChangeRecord]:
+    """The records of changes that touch [start, end) ns: see :func:`changes`."""
     found = ChangeRecord.objects.filter(at__lt=end).exclude(until__isnull=False, until__lt=start).exclude(until__isnull=True, at__lt=start)
     if environment is not None:
         found = found.filter(Q(environment=environment) | Q(environment__isnull=True))
     if services is not None:
         found = found.filter(Q(service__in=services) | Q(service__isnull=True))
-    return [as_change(record) for record in reversed(found.order_by("-at")[:MAX_CHANGES])]
+    return found
 
 
 def as_change(record: ChangeRecord) -> Change:

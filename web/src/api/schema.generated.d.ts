@@ -857,6 +857,16 @@ export interface components {
             /** Start */
             start: number;
         };
+        /**
+         * ChangeList
+         * @description The newest first; ``found`` are all that touch the range.
+         */
+        ChangeList: {
+            /** Found */
+            found: number;
+            /** Rows */
+            rows: components["schemas"]["ChangeOut"][];
+        };
         /** ChangeOut */
         ChangeOut: {
             /** Actor */
@@ -2500,6 +2510,7 @@ export interface operations {
                 /** @description The name of a scope: its services only. */
                 scope?: string | null;
                 service?: string | null;
+                most?: number;
             };
             header?: never;
             path?: never;
@@ -2513,7 +2524,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ChangeOut"][];
+                    "application/json": components["schemas"]["ChangeList"];
                 };
             };
         };

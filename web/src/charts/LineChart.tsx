@@ -33,6 +33,7 @@ export function LineChart({ title, series, windows, changes }: LineChartProps) {
       windows={windows}
       changes={changes}
       legend={(index) => say(values[index])}
+      columns={[{ name: title, at: (index) => say(values[index]) }]}
       draw={({ at, top, bottom, left, right }) => {
         const lowest = Math.min(0, ...values.map((value) => value ?? 0));
         const y = scaleLinear([lowest, largest(values)], [bottom, top]).nice(3);

@@ -6,7 +6,7 @@ import type { Values } from "./Band";
 import { Earlier, EarlierLegend, type EarlierLine, reachOf } from "./Earlier";
 import { type Drawing, TimeChart } from "./TimeChart";
 
-type Chart = Omit<Parameters<typeof TimeChart>[0], "draw" | "legend" | "height">;
+type Chart = Omit<Parameters<typeof TimeChart>[0], "draw" | "legend" | "height" | "columns">;
 
 interface StackedRatesProps<Name extends string> extends Chart {
   /** From the axis upward: what is rare and matters most first. */
@@ -52,6 +52,10 @@ export function StackedRates<Name extends string>({ lines, colours, earlier, ...
     <TimeChart
       {...chart}
       height={150}
+      columns={lines.map((one) => ({
+        name: `${one.name}, per second`,
+        at: (i) => (one.values[i] == null ? "–" : significant(one.values[i])),
+      }))}
       isEmpty={nothing(...lines.map((one) => one.values))}
       legend={(i, time) => (
         <>

@@ -5,6 +5,7 @@ import type { Span, Windows } from "../frame/scope";
 import { clockOrDay, moment } from "../shared/format";
 import { useWidth } from "../shared/useWidth";
 import { timeScale } from "../shared/zone";
+import { AsTable, type Column } from "./AsTable";
 import { ChangeMarks } from "./ChangeMarks";
 import { useCursor } from "./cursor";
 import { useTimeBrush } from "./TimeBrush";
@@ -36,6 +37,8 @@ interface TimeChartProps {
   /** Nothing is known of this time: there is no axis either. */
   isEmpty?: boolean;
   label: string;
+  /** The same as a table, for who does not see the drawing. */
+  columns: Column[];
 }
 
 const LEFT = 46;
@@ -71,6 +74,7 @@ export function TimeChart(props: TimeChartProps) {
             ""
           ) : (
             <>
+              <AsTable {...props} />
               {moment(start + shown * step)} {props.legend(shown, start + shown * step)}
             </>
           )}

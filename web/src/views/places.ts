@@ -46,7 +46,7 @@ export const servicesState = {
   down: parseAsBoolean.withDefault(true),
   group: parseAsStringLiteral(["health", "sends"] as const),
 };
-export const changesState = { change: parseAsString };
+export const changesState = { change: parseAsString, most: parseAsInteger.withDefault(100) };
 
 const traces = createSerializer(tracesState);
 const trace = createSerializer(traceState);

@@ -225,7 +225,7 @@ def _where_errors_began(facts: Facts) -> str:
 
 def _stands_out(facts: Facts) -> str:
     over = [text.quantity(facts[side], facts["unit"]) for side in ("with", "others")]
-    return f"Requests that touch {facts['value']} are {over[0]} over what is usual for them, those that touch others {over[1]}.{_only_with(facts)}"
+    return f"Requests that touch {facts['value']} exceed what is usual for them by {over[0]}, those that touch others by {over[1]}.{_only_with(facts)}"
 
 
 def _only_with(facts: Facts) -> str:
@@ -381,7 +381,7 @@ def _change(facts: Facts) -> str:
 
 def _went(facts: Facts) -> str:
     before, after = _both_sides(facts["judged"], facts["unit"])
-    return f", over the usual, went from {before} to {after}"
+    return f" in excess of the usual went from {before} to {after}"
 
 
 def _both_sides(found: Judged | Control, unit: str) -> list[str]:
@@ -404,7 +404,7 @@ def _name(judged: Judged) -> str:
 def _control(facts: Facts) -> str:
     control: Control = facts["control"]
     before, after = _both_sides(control, facts["unit"])
-    return f"What was not changed stayed as it was: {control.what}, {before} before and {after} after, over the usual."
+    return f"What was not changed stayed as it was: {control.what}, {before} before and {after} after, in excess of the usual."
 
 
 def _version(facts: Facts) -> str:

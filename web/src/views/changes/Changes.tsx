@@ -1,4 +1,4 @@
-import { useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useQueryStates } from "nuqs";
 import { Link, useOutletContext } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
@@ -9,23 +9,29 @@ import { clockSeconds, dayAndClock } from "../../shared/format";
 import { Waiting } from "../../shared/Waiting";
 import { changesState, toService } from "../places";
 
+const PAGE = 100;
+const MOST = 2000;
+
 /** All changes in the ribbon's range, newest first, with what they altered. */
 export function Changes() {
   const { ribbon, windows } = useOutletContext<ComparedContext>();
   const [scope] = useScope();
   const jump = useJump();
-  const [{ change: chosen }] = useQueryStates(changesState);
+  const [{ change: chosen, most }, setState] = useQueryStates(changesState);
   const range = scope.range ?? (ribbon ? spanOf(ribbon) : { start: windows.reference.start, end: windows.focus.end });
   const query = useQuery({
-    queryKey: ["changes", range.start, Math.round(range.end / 60_000), within(scope)],
-    queryFn: () => take(client.GET("/api/changes", { params: { query: { ...timesOf(range), ...within(scope) } } })),
+    queryKey: ["changes", range.start, Math.round(range.end / 60_000), within(scope), most],
+    placeholderData: keepPreviousData,
+    queryFn: () =>
+      take(client.GET("/api/changes", { params: { query: { ...timesOf(range), ...within(scope), most } } })),
   });
   if (!query.data) return <Waiting error={query.error} what="changes" />;
+  const { rows, found } = query.data;
   return (
     <>
       <h1 className="mb-3">Changes</h1>
-      {query.data.length === 0 && <p>None was announced in this time. Send them to /v1/changes.</p>}
-      <table className="sheet-table" hidden={query.data.length === 0}>
+      {rows.length === 0 && <p>None was announced in this time. Send them to /v1/changes.</p>}
+      <table className="sheet-table" hidden={rows.length === 0}>
         <thead>
           <tr>
             <th>at</th>
@@ -38,7 +44,7 @@ export function Changes() {
           </tr>
         </thead>
         <tbody>
-          {[...query.data].reverse().map((change) => (
+          {rows.map((change) => (
             <tr
               key={change.id}
               className={change.id === chosen ? "bg-sheet outline outline-kelp" : ""}
@@ -70,6 +76,18 @@ export function Changes() {
           ))}
         </tbody>
       </table>
+      {rows.length < found && (
+        <p className="mt-2 text-second">
+          The newest {rows.length} of {found}.{" "}
+          {rows.length < MOST ? (
+            <button type="button" className="underline" onClick={() => void setState({ most: most + PAGE })}>
+              {PAGE} more
+            </button>
+          ) : (
+            "A shorter range shows the others."
+          )}
+        </p>
+      )}
     </>
   );
 }

@@ -431,7 +431,7 @@ function Judged({ view }: { view: View }) {
   return (
     <section aria-label="What changed">
       <h2>
-        What changed <span>near the onset, with what it touches just before and after, over the usual</span>
+        What changed <span>near the onset, with the excess of what it touches just before and after</span>
       </h2>
       {view.changes.length === 0 && <p className="text-second">No change was announced near these windows.</p>}
       <table className="sheet-table">

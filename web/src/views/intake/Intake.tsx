@@ -208,9 +208,9 @@ function Sent({ row }: { row: Schemas["SourceRow"] }) {
 function Turned({ state }: { state: State }) {
   const now = Date.now();
   return (
-    <section aria-label="Turned away">
+    <section aria-label="Rejected">
       <h2>
-        Turned away <span>in the last hour, and why</span>
+        Rejected <span>in the last hour, and why</span>
       </h2>
       {state.turned.length === 0 ? (
         <p className="text-second">Nothing was rejected.</p>

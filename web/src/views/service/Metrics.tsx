@@ -159,6 +159,7 @@ function Chart({ view, windows, changes }: { view: View; windows: Windows; chang
             <EarlierLegend lines={earlier} time={time} say={say} />
           </>
         )}
+        columns={view.lines.map((one) => ({ name: one.label || view.metric, at: (i) => say(one.values[i]) }))}
         draw={draw}
       />
       <table className="sheet-table mb-3">

@@ -273,6 +273,14 @@ function Latency({ view, shared, onCause }: ChartProps) {
           <EarlierLegend lines={earlier} time={time} say={duration} />
         </>
       )}
+      columns={[
+        ...lines.map((one) => ({ name: one.name, at: (i: number) => duration(one.values[i]) })),
+        {
+          name: `expected ${lines[headline]?.name}`,
+          at: (i) => `${duration(view.charts.low[i])} – ${duration(view.charts.high[i])}`,
+        },
+        { name: "requests", at: (i) => view.charts.samples[i] ?? 0 },
+      ]}
       draw={draw}
     />
   );
@@ -319,6 +327,7 @@ function Failing({ view, shared, onCause }: ChartProps) {
           <EarlierLegend lines={earlier} time={time} say={share} />
         </>
       )}
+      columns={[{ name: "failing", at: (i) => share(values[i]) }]}
       draw={draw}
     />
   );

@@ -91,24 +91,36 @@ interface TypedProps extends Omit<ComponentProps<"input">, "onBlur" | "onKeyDown
   label: string;
   /** What holds now, as it is shown. */
   held: string;
-  give: (text: string) => void;
+  /** Takes what was typed, or says why not. */
+  give: (text: string) => string | undefined;
 }
 
-/** What is typed counts when the field is left, or at Enter. */
+/** What is typed counts when the field is left, or at Enter; what cannot be taken stays, with why. */
 function Typed({ label, held, give, className, ...rest }: TypedProps) {
-  const leave = (text: string) => text.trim() !== held && give(text.trim());
+  const [wrong, setWrong] = useState<string>();
+  const why = useId();
+  const leave = (text: string) => setWrong(text.trim() === held ? undefined : give(text.trim()));
   return (
     <Field label={label}>
       {(id) => (
-        <input
-          {...rest}
-          id={id}
-          key={held}
-          className={`field ${className}`}
-          defaultValue={held}
-          onBlur={(event) => leave(event.target.value)}
-          onKeyDown={(event) => event.key === "Enter" && leave(event.currentTarget.value)}
-        />
+        <>
+          <input
+            {...rest}
+            id={id}
+            key={held}
+            className={`field ${className}`}
+            defaultValue={held}
+            aria-invalid={wrong !== undefined}
+            aria-describedby={wrong && why}
+            onBlur={(event) => leave(event.target.value)}
+            onKeyDown={(event) => event.key === "Enter" && leave(event.currentTarget.value)}
+          />
+          {wrong && (
+            <p id={why} role="alert" className="max-w-36 text-[12px] text-rust">
+              {wrong}
+            </p>
+          )}
+        </>
       )}
     </Field>
   );
@@ -139,7 +151,7 @@ function Named({ label, value, known, set, wide = false }: NamedProps) {
       <Typed
         label={label}
         held={value ?? ""}
-        give={(text) => set(text || null)}
+        give={(text) => void set(text || null)}
         className={wide ? "w-52" : "w-36"}
         list={list}
         onFocus={() => setEntered(true)}
@@ -159,25 +171,18 @@ interface DurationProps {
 function Duration({ label, seconds, set }: DurationProps) {
   const give = (text: string) => {
     const value = text === "" ? null : Number(text) / 1000;
-    if (value === null || (Number.isFinite(value) && value >= 0)) set(value);
+    if (value !== null && !(Number.isFinite(value) && value >= 0)) return "Write milliseconds, as 250.";
+    set(value);
   };
   const held = seconds === null ? "" : String(Number((seconds * 1000).toPrecision(6)));
-  return (
-    <Typed
-      label={label}
-      held={held}
-      give={give}
-      className="w-24"
-      inputMode="decimal"
-      type="number"
-      min="0"
-      step="any"
-    />
-  );
+  return <Typed label={label} held={held} give={give} className="w-24" inputMode="decimal" />;
 }
 
 function Status({ status, set }: { status: number | null; set: (status: number | null) => void }) {
-  const give = (text: string) => set(/^\d{1,3}$/.test(text) ? Number(text) : null);
+  const give = (text: string) => {
+    if (!/^\d{0,3}$/.test(text)) return "Write a status, as 503.";
+    set(text ? Number(text) : null);
+  };
   return <Typed label="status" held={String(status ?? "")} give={give} className="w-16" inputMode="numeric" />;
 }
 
