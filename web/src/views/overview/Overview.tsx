@@ -67,16 +67,22 @@ export function Overview() {
             <th className="max-[1180px]:hidden">traffic</th>
             <Tip text="Requests a second, in the reference and in the focus">
               <th className="num">
-                requests/s <span className="text-kelp">reference</span>, focus
+                requests/s <span className="text-kelp">reference</span>, <span className="text-rust">focus</span>
               </th>
             </Tip>
             <th className="num" colSpan={2}>
-              failing
+              failing <span className="text-rust">focus</span>, change (pp)
             </th>
             <th className="pl-4">latency p95</th>
-            <th className="num max-[1180px]:hidden">p50</th>
-            <th className="num">p95</th>
-            <th className="num">p99</th>
+            <th className="num max-[1180px]:hidden">
+              <span className="text-rust">focus</span> p50
+            </th>
+            <th className="num">
+              <span className="text-rust">focus</span> p95
+            </th>
+            <th className="num">
+              <span className="text-rust">focus</span> p99
+            </th>
             <th className="num" colSpan={2}>
               p95 <span className="text-kelp">reference</span>, change
             </th>

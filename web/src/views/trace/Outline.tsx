@@ -123,7 +123,9 @@ export function Outline({
                   {span.peer ? ` → ${span.peer}` : ""}{" "}
                   <span className="font-mono text-[12px] text-second">{span.operation}</span>
                   {span.isOrphan && <span className="text-ochre"> parent missing</span>}
-                  {span.events > 0 && <span className="text-second"> · {span.events} events</span>}
+                  {span.events > 0 && (
+                    <span className="text-second"> · {span.events === 1 ? "1 event" : `${span.events} events`}</span>
+                  )}
                 </span>
                 {span.outcome !== "ok" && (
                   <span className={`ml-2 ${span.outcome === "error" ? "text-rust" : "text-ochre"}`}>
