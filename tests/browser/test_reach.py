@@ -99,11 +99,11 @@ def test_changes_beyond_the_first_are_offered(page: Page, instance: Instance) ->
     assert status == 201, answer
     start, end = (at.isoformat().replace("+00:00", "Z") for at in (now - timedelta(hours=3), now + timedelta(minutes=1)))
     page.goto(f"{instance.url}/changes?environment=busy-hands&range={start}..{end}")
-    expect(page.get_by_text("The newest 100 of 130.")).to_be_visible()
+    expect(page.get_by_text("100 of 130 changes, the newest, shown.")).to_be_visible()
     expect(page.get_by_role("main").locator("tbody tr").first).to_contain_text("flag 0 turned")
-    page.get_by_role("button", name="100 more").click()
+    page.get_by_role("button", name="30 more").click()
     expect(page.get_by_role("main").locator("tbody tr")).to_have_count(130)
-    expect(page.get_by_text("The newest")).to_have_count(0)
+    expect(page.get_by_text("the newest, shown")).to_have_count(0)
 
 
 @pytest.fixture

@@ -103,7 +103,7 @@ def test_the_inquiry_names_the_deploy_and_its_parts_add_up(api: Api, instance: I
     assert {one["service"] for one in found["standouts"]} >= {"berth-planner"}
     assert found["took_ms"] < 20_000
     assert api.get(f"/api/inquiries/{found['id']}")[1] == found
-    assert api.get("/api/inquiries")[1][0]["candidate"] == found["candidates"][0]["title"]
+    assert api.get("/api/inquiries")[1]["rows"][0]["candidate"] == found["candidates"][0]["title"]
     pair = ask(
         api, f"/api/traces/{found['examples']['slow']['trace']}", span=found["examples"]["slow"]["span"], against=":".join(found["examples"]["normal"].values())
     )

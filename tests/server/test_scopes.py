@@ -68,7 +68,7 @@ def test_every_answer_obeys_the_scope(api: Api, instance: Instance, asked: dict[
     assert len(changes) < len(everything)
     ribbon = ask(api, "/api/ribbon", scope="berths", environment="production", **whole(instance))
     assert ribbon["label"] == "berths"
-    for inquiry in ask(api, "/api/inquiries", scope="berths", environment="production"):
+    for inquiry in ask(api, "/api/inquiries", scope="berths", environment="production")["rows"]:
         assert inquiry["service"] in mine
 
 

@@ -14,7 +14,7 @@ from wirbel.core.text import rfc3339
 from wirbel.explore import export, known, schemas, windows
 from wirbel.explore.arrived import arrived
 from wirbel.explore.asked import Compared, Within, range_of, window_of
-from wirbel.explore.breakdown import breakdown
+from wirbel.explore.breakdown import MOST_VALUES, breakdown
 from wirbel.explore.distribution import latency_distribution
 from wirbel.explore.earlier import Beside
 from wirbel.explore.figures import listed, window_out
@@ -174,9 +174,9 @@ def traces(
 
 
 @router.get("/breakdown", response=schemas.Breakdown)
-def get_breakdown(request: HttpRequest, by: str, conditions: Query[Conditions], asked: Query[Compared]) -> Any:
+def get_breakdown(request: HttpRequest, by: str, conditions: Query[Conditions], asked: Query[Compared], most: int = 50) -> Any:
     """Requests split by the values of an attribute, focus beside reference."""
-    return breakdown(*asked.windows(), conditions.filter(asked.services()), by, asked.environment)
+    return breakdown(*asked.windows(), conditions.filter(asked.services()), by, asked.environment, max(1, min(most, MOST_VALUES)))
 
 
 @router.get("/distribution", response=schemas.Distribution)

@@ -16,7 +16,7 @@ from wirbel.explore.traces import COUNT_COLUMNS, Filter, Find, say_detail
 from wirbel.store.models import Stream
 from wirbel.store.scan import Where, scan
 
-MOST_VALUES = 50  # shown
+MOST_VALUES = 1_000  # shown
 
 
 @dataclass(frozen=True)
@@ -40,8 +40,8 @@ def split(window: tuple[int, int], wanted: Filter, by: str, environment: str | N
     return pa.concat_tables(parts) if parts else split_of.COUNTED.empty_table()
 
 
-def breakdown(focus: tuple[int, int], reference: tuple[int, int], wanted: Filter, by: str, environment: str | None) -> Breakdown:
-    """The values of ``by`` by what they add to the change: seconds of waiting, then failures."""
+def breakdown(focus: tuple[int, int], reference: tuple[int, int], wanted: Filter, by: str, environment: str | None, most: int) -> Breakdown:
+    """The first ``most`` values of ``by`` by what they add to the change: seconds of waiting, then failures."""
     found = split_of.compare(*(split(window, wanted, by, environment) for window in (focus, reference)))
     seconds = [cell_series.window_seconds(window) for window in (focus, reference)]
     rows = [
@@ -52,6 +52,6 @@ def breakdown(focus: tuple[int, int], reference: tuple[int, int], wanted: Filter
             more_seconds=maybe(found.more_seconds[i]),
             more_failures=maybe(found.more_failures[i]),
         )
-        for i in found.order[:MOST_VALUES]
+        for i in found.order[:most]
     ]
     return Breakdown(by=by, rows=rows, values=len(found.values), detail=say_detail(focus, environment))

@@ -60,13 +60,18 @@ class InquiryRow(Schema):
     confidence: float | None
 
 
-@router.get("/inquiries", response=list[InquiryRow])
+class InquiryList(Schema):
+    rows: list[InquiryRow]
+    found: int
+
+
+@router.get("/inquiries", response=InquiryList)
 def list_inquiries(request: HttpRequest, asked: Query[Within], most: int = 100) -> Any:
     """The newest first; of a scope, those about its services."""
     found = Inquiry.objects.select_related("asked_by").order_by("-created")
     services = asked.services()
     found = found if services is None else found.filter(service__in=services)
-    return [_inquiry_row(inquiry) for inquiry in found[: max(1, min(most, MOST_ROWS))]]
+    return InquiryList(rows=[_inquiry_row(inquiry) for inquiry in found[: max(1, min(most, MOST_ROWS))]], found=found.count())
 
 
 def _inquiry_row(inquiry: Inquiry) -> InquiryRow:

@@ -105,15 +105,17 @@ class IntakeState(BaseModel):
     streams: list[StreamSize]
     database_size: int
     sources: list[SourceRow]
+    more_sources: int
     tokens: list[TokenRow]
     turned: list[Turned]
+    more_turned: int
     rules: list[RuleRow]
 
 
 def state() -> IntakeState:
     now = timezone.now()
     taken = _taken(now)
-    signals, backlog, sources = _signals(taken, now), _backlog(now), _sources(now)
+    signals, backlog, sources, turned = _signals(taken, now), _backlog(now), _sources(now), _turned(taken)
     sentence, detail = _say(signals, backlog, sources)
     return IntakeState(
         sentence=sentence,
@@ -122,9 +124,11 @@ def state() -> IntakeState:
         backlog=backlog,
         streams=_streams(),
         database_size=_database_size(),
-        sources=sources,
+        sources=sources[:MOST_SOURCES],
+        more_sources=max(len(sources) - MOST_SOURCES, 0),
         tokens=_tokens(taken, now),
-        turned=_turned(taken),
+        turned=turned[:MOST_REASONS],
+        more_turned=max(len(turned) - MOST_REASONS, 0),
         rules=[_rule(rule) for rule in DropRule.objects.order_by("signal", "id")],
     )
 
@@ -254,7 +258,7 @@ def _sources(now: datetime) -> list[SourceRow]:
                 behind_s=max(0.0, now.timestamp() - newest / 1e9),
             )
         )
-    return sorted(rows, key=lambda row: (row.environment, row.service, row.stream))[:MOST_SOURCES]
+    return sorted(rows, key=lambda row: (row.environment, row.service, row.stream))
 
 
 def _tokens(taken: list[Taken | Minute], now: datetime) -> list[TokenRow]:
@@ -287,7 +291,7 @@ def _turned(taken: list[Taken | Minute]) -> list[Turned]:
             before, last = sums.get(key, (0, row.at))
             sums[key] = (before + count, max(last, row.at))
     found = [Turned(signal=s, token=t, reason=r, count=count, last=last.isoformat()) for (s, t, r), (count, last) in sums.items()]
-    return sorted(found, key=lambda turned: -turned.count)[:MOST_REASONS]
+    return sorted(found, key=lambda turned: -turned.count)
 
 
 def _rule(rule: DropRule) -> RuleRow:

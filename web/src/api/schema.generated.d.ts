@@ -1196,6 +1196,13 @@ export interface components {
             /** Versions */
             versions: number;
         };
+        /** InquiryList */
+        InquiryList: {
+            /** Found */
+            found: number;
+            /** Rows */
+            rows: components["schemas"]["InquiryRow"][];
+        };
         /** InquiryRow */
         InquiryRow: {
             /** Asked By */
@@ -1271,6 +1278,10 @@ export interface components {
             database_size: number;
             /** Detail */
             detail: string;
+            /** More Sources */
+            more_sources: number;
+            /** More Turned */
+            more_turned: number;
             /** Rules */
             rules: components["schemas"]["RuleRow"][];
             /** Sentence */
@@ -2483,6 +2494,7 @@ export interface operations {
                 start?: string | null;
                 end?: string | null;
                 last_s?: number | null;
+                most?: number;
             };
             header?: never;
             path?: never;
@@ -2731,7 +2743,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["InquiryRow"][];
+                    "application/json": components["schemas"]["InquiryList"];
                 };
             };
         };

@@ -28,6 +28,7 @@ export const tracesState = {
   order: parseAsStringLiteral(traceOrders).withDefault("slowest"),
   window: parseAsStringLiteral(["focus", "reference"] as const).withDefault("focus"),
   split: parseAsString,
+  values: parseAsInteger.withDefault(50),
   most: parseAsInteger.withDefault(100),
 };
 export type TracesState = inferParserType<typeof tracesState>;
@@ -46,6 +47,7 @@ export const servicesState = {
   down: parseAsBoolean.withDefault(true),
   group: parseAsStringLiteral(["health", "sends"] as const),
 };
+export const inquiriesState = { most: parseAsInteger.withDefault(100) };
 export const changesState = { change: parseAsString, most: parseAsInteger.withDefault(100) };
 
 const traces = createSerializer(tracesState);

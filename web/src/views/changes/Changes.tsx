@@ -6,6 +6,7 @@ import type { ComparedContext } from "../../frame/Frame";
 import { useJump } from "../../frame/jump";
 import { spanOf, timesOf, useScope, within } from "../../frame/scope";
 import { clockSeconds, dayAndClock } from "../../shared/format";
+import { More } from "../../shared/More";
 import { Waiting } from "../../shared/Waiting";
 import { changesState, toService } from "../places";
 
@@ -76,18 +77,15 @@ export function Changes() {
           ))}
         </tbody>
       </table>
-      {rows.length < found && (
-        <p className="mt-2 text-second">
-          The newest {rows.length} of {found}.{" "}
-          {rows.length < MOST ? (
-            <button type="button" className="underline" onClick={() => void setState({ most: most + PAGE })}>
-              {PAGE} more
-            </button>
-          ) : (
-            "A shorter range shows the others."
-          )}
-        </p>
-      )}
+      <More
+        shown={rows.length}
+        found={found}
+        what="changes, the newest,"
+        limit={MOST}
+        page={PAGE}
+        more={() => void setState({ most: most + PAGE })}
+        beyond="A shorter range shows the others."
+      />
     </>
   );
 }

@@ -190,6 +190,9 @@ function Senders({ state }: { state: State }) {
           ))}
         </tbody>
       </table>
+      {state.more_sources > 0 && (
+        <p className="text-second">And {state.more_sources} more streams; the Services view lists every service.</p>
+      )}
     </section>
   );
 }
@@ -229,6 +232,9 @@ function Turned({ state }: { state: State }) {
             ))}
           </tbody>
         </table>
+      )}
+      {state.more_turned > 0 && (
+        <p className="text-second">And {state.more_turned} more reasons, each of them for fewer records.</p>
       )}
     </section>
   );

@@ -4,6 +4,7 @@ import { client, type Schemas, take } from "../../api/client";
 import { useScope, type Windows, windowsQuery, within } from "../../frame/scope";
 import { Choice } from "../../shared/Choice";
 import { duration, interval, share, signed, significant } from "../../shared/format";
+import { More } from "../../shared/More";
 import { Tip } from "../../shared/Tip";
 import { Waiting } from "../../shared/Waiting";
 import { tracesState } from "../places";
@@ -11,7 +12,8 @@ import { useAttributes } from "./useAttributes";
 
 /** Columns that every request has; other attributes come from what was seen. */
 const OWN = ["operation", "service.version", "service.instance.id", "host.name", "http.response.status_code"];
-const MOST_NAMES = 80;
+const PAGE = 50;
+const MOST = 1000; // values
 
 export interface Conditions {
   service?: string | null;
@@ -34,8 +36,8 @@ interface Props {
 /** The same requests split by an attribute, what adds most to the change first. */
 export function Breakdown({ windows, conditions, keep }: Props) {
   const [scope] = useScope();
-  const [{ split: by }, setState] = useQueryStates({ split: tracesState.split });
-  const key = ["breakdown", by, conditions, windows, within(scope)];
+  const [{ split: by, values }, setState] = useQueryStates({ split: tracesState.split, values: tracesState.values });
+  const key = ["breakdown", by, conditions, windows, within(scope), values];
   const query = useQuery({
     queryKey: key,
     enabled: by !== null,
@@ -44,7 +46,7 @@ export function Breakdown({ windows, conditions, keep }: Props) {
         client.GET("/api/breakdown", {
           signal,
           params: {
-            query: { by: by ?? "", ...conditions, ...windowsQuery(windows), ...within(scope) },
+            query: { by: by ?? "", ...conditions, ...windowsQuery(windows), ...within(scope), most: values },
           },
         }),
       ),
@@ -57,11 +59,11 @@ export function Breakdown({ windows, conditions, keep }: Props) {
         label="split by"
         none="nothing"
         value={by}
-        options={[...OWN, ...others.slice(0, MOST_NAMES)]}
+        options={[...OWN, ...others]}
         choose={(name) => void setState({ split: name })}
       />
       {by === null ? null : query.data ? (
-        <Values data={query.data} keep={keep} />
+        <Values data={query.data} keep={keep} more={() => void setState({ values: values + PAGE })} />
       ) : (
         <Waiting error={query.error} what={`requests by ${by}`} stops={key} />
       )}
@@ -69,7 +71,7 @@ export function Breakdown({ windows, conditions, keep }: Props) {
   );
 }
 
-function Values({ data, keep }: { data: Schemas["Breakdown"]; keep: Props["keep"] }) {
+function Values({ data, keep, more }: { data: Schemas["Breakdown"]; keep: Props["keep"]; more: () => void }) {
   if (!data.rows.length) return <p className="py-2 text-second">No request in either window meets the conditions.</p>;
   return (
     <>
@@ -97,11 +99,15 @@ function Values({ data, keep }: { data: Schemas["Breakdown"]; keep: Props["keep"
           ))}
         </tbody>
       </table>
-      {data.values > data.rows.length && (
-        <p className="text-second">
-          {data.rows.length} of {data.values} values shown.
-        </p>
-      )}
+      <More
+        shown={data.rows.length}
+        found={data.values}
+        what="values, those that add most,"
+        limit={MOST}
+        page={PAGE}
+        more={more}
+        beyond="Conditions show fewer."
+      />
     </>
   );
 }

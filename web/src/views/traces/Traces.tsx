@@ -7,6 +7,7 @@ import { useJump } from "../../frame/jump";
 import { timesOf, useScope, windowsQuery, within } from "../../frame/scope";
 import { FromBefore, keptOf, useStale } from "../../shared/FromBefore";
 import { between, duration, moment, significant } from "../../shared/format";
+import { More } from "../../shared/More";
 import { Told } from "../../shared/Told";
 import { Waiting } from "../../shared/Waiting";
 import { type TracesChange, type TracesState, toTrace, traceOrders, tracesState } from "../places";
@@ -117,7 +118,14 @@ export function Traces() {
       ) : (
         <FromBefore stale={stale} queryKey={key} what="traces">
           <List rows={query.data.rows} />
-          <More list={query.data} more={() => void setState({ most: Math.min(most + PAGE, MOST) })} />
+          <More
+            shown={query.data.shown}
+            found={query.data.found}
+            limit={MOST}
+            page={PAGE}
+            more={() => void setState({ most: Math.min(most + PAGE, MOST) })}
+            beyond="Conditions or another order show the others."
+          />
         </FromBefore>
       )}
     </>
@@ -204,21 +212,5 @@ function List({ rows }: { rows: Schemas["TraceRow"][] }) {
         ))}
       </tbody>
     </table>
-  );
-}
-
-function More({ list, more }: { list: Schemas["TraceList"]; more: () => void }) {
-  if (list.shown >= list.found) return null;
-  return (
-    <p className="mt-2 text-second">
-      {list.shown} of {list.found} shown.{" "}
-      {list.shown < MOST ? (
-        <button type="button" className="underline" onClick={more}>
-          {PAGE} more
-        </button>
-      ) : (
-        "Conditions or another order show the others."
-      )}
-    </p>
   );
 }
