@@ -6,6 +6,7 @@ import { ChangeMark, changeTitle } from "../../charts/ChangeMark";
 import type { FrameContext } from "../../frame/Frame";
 import { useJump } from "../../frame/jump";
 import { useScope } from "../../frame/scope";
+import { Copyable } from "../../shared/Copyable";
 import { FindCause } from "../../shared/FindCause";
 import {
   between,
@@ -505,7 +506,9 @@ function Parts({ view }: { view: View }) {
                   one.name
                 )}
               </td>
-              <td className="max-w-[260px] truncate font-mono text-[12px]">{one.part.operation}</td>
+              <td className="max-w-[260px] font-mono text-[12px]">
+                <Copyable text={one.part.operation}>{one.part.operation}</Copyable>
+              </td>
               <td className="num">
                 {significant(one.calls_reference, 2)} → {significant(one.calls_focus, 2)}
               </td>

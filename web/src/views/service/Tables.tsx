@@ -5,6 +5,7 @@ import type { Schemas } from "../../api/client";
 import { Bar } from "../../charts/Bar";
 import type { ComparedContext } from "../../frame/Frame";
 import { useJump } from "../../frame/jump";
+import { Copyable } from "../../shared/Copyable";
 import { FindCause } from "../../shared/FindCause";
 import { duration, interval, percent, rate, share, significant } from "../../shared/format";
 import { Tip } from "../../shared/Tip";
@@ -162,7 +163,9 @@ function PartTable({ rows, what }: { rows: Part[]; what: string }) {
             <tr key={row.name} data-part={row.name}>
               <Tip text={row.name} quiet>
                 <td className="max-w-[150px] truncate">
-                  {row.name} {row.beside && <span className="text-second">{row.beside}</span>}
+                  <Copyable text={row.name}>
+                    {row.name} {row.beside && <span className="text-second">{row.beside}</span>}
+                  </Copyable>
                 </td>
               </Tip>
               <Tip text={`${rate(row.reference.rate)} in the reference`} quiet>

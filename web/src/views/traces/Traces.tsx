@@ -5,6 +5,7 @@ import { client, type Schemas, take } from "../../api/client";
 import type { ComparedContext } from "../../frame/Frame";
 import { useJump } from "../../frame/jump";
 import { timesOf, useScope, windowsQuery, within } from "../../frame/scope";
+import { Copyable } from "../../shared/Copyable";
 import { FromBefore, keptOf, useStale } from "../../shared/FromBefore";
 import { between, duration, moment, significant } from "../../shared/format";
 import { More } from "../../shared/More";
@@ -206,7 +207,9 @@ function List({ rows }: { rows: Schemas["TraceRow"][] }) {
             <td className="num">{row.spans}</td>
             <td className="num">{row.services}</td>
             <td className="pl-4! font-mono text-[12px]">
-              <Link to={jump(toTrace(row))}>{row.trace.slice(0, 12)}…</Link>
+              <Copyable text={row.trace}>
+                <Link to={jump(toTrace(row))}>{row.trace.slice(0, 12)}…</Link>
+              </Copyable>
             </td>
           </tr>
         ))}
