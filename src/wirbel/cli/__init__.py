@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import sys
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from wirbel.core.errors import InvalidChange, InvalidQuestion, WirbelError
 from wirbel.core.signals.changes import parse_time
@@ -27,6 +28,27 @@ def days(text: str) -> float:
     if not 0.25 <= found <= 31:
         raise argparse.ArgumentTypeError("the demo has from 0.25 to 31 days")
     return found
+
+
+def budget(text: str) -> float:
+    """``N/week`` or ``N/day``, as false deviations a week."""
+    number, _, unit = text.partition("/")
+    try:
+        found = float(number) * {"week": 1, "day": 7, "": 1}[unit]
+    except (ValueError, KeyError) as error:
+        raise argparse.ArgumentTypeError(f"write N/week or N/day, not {text}") from error
+    if not 1e-3 <= found <= 1e3:
+        raise argparse.ArgumentTypeError("a budget is from 0.001 to 1000 a week")
+    return found
+
+
+def zone(text: str) -> str:
+    """The name of a time zone."""
+    try:
+        ZoneInfo(text)
+    except (ZoneInfoNotFoundError, ValueError, OSError) as error:
+        raise argparse.ArgumentTypeError(f"no time zone is called {text}") from error
+    return text
 
 
 FAILED, WRONG_CALL = 1, 2  # exit status
@@ -88,6 +110,18 @@ def _parser() -> argparse.ArgumentParser:
     diagnose.add_argument("--reference-from", type=rfc3339, metavar="T")
     diagnose.add_argument("--reference-to", type=rfc3339, metavar="T")
     diagnose.add_argument("--json", action="store_true")
+
+    detect = commands.add_parser("detect", parents=[shared], help="find what departs from normal in the series of a CSV or Parquet file")
+    detect.add_argument("--file", required=True, metavar="SERIES")
+    detect.add_argument("--time", required=True, metavar="COLUMN", help="dates, or numbers since 1970")
+    detect.add_argument("--value", required=True, metavar="COLUMN")
+    detect.add_argument("--by", metavar="COLUMN", help="a series for each of its values")
+    detect.add_argument(
+        "--kind", choices=["level", "rate", "latency", "share"], default="level", help="what the values are: latencies and rates vary by factors"
+    )
+    detect.add_argument("--budget", type=budget, default=1.0, metavar="N/week", help="false deviations that each series may have (1/week if not given)")
+    detect.add_argument("--zone", type=zone, default="UTC", metavar="NAME", help="whose days and weeks the series has, such as Europe/Berlin")
+    detect.add_argument("--json", action="store_true")
 
     drill = commands.add_parser("drill", parents=[shared], help="practise on faults of the demo world, and mark the answers against the truth")
     drill.add_argument("--fault", default="all", metavar="NAME", help="one kind, several with commas, or all")

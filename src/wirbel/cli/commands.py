@@ -8,15 +8,19 @@ import os
 import subprocess
 import sys
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, nullcontext
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from wirbel.core.errors import NotFound
+from wirbel.core.text import number, span_of_time, time
 from wirbel.runtime import environment
 from wirbel.runtime.database import DEFAULT_PORT, EmbeddedDatabase, find_binaries, say
 from wirbel.runtime.processes import run_until_stopped, server_command, worker_command
+
+if TYPE_CHECKING:
+    from wirbel.core.deviation.disturbance import Of
 
 MOST_TEST_WORKERS = 4
 ONE_THREAD = {name: "1" for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS")}  # workers share the processors
@@ -176,6 +180,42 @@ def _print_answer(result: dict) -> None:  # type: ignore[type-arg]
         )
         for evidence in candidate["evidence"]:
             print(f"   {'for    ' if evidence['for'] else 'against'} {evidence['text']}")
+
+
+def detect(arguments: argparse.Namespace) -> int:
+    """Needs no database: the same detection as everywhere, on a file of anybody's."""
+    from wirbel.core.deviation import disturbance, find, series_file
+    from wirbel.core.deviation.accumulate import Budget
+    from wirbel.core.series.series import Kind
+
+    kinds: dict[str, Kind] = {"level": "level", "rate": "rate", "latency": "quantile", "share": "share"}
+    file = Path(arguments.file)
+    if not file.is_file():
+        raise NotFound(f"there is no file {file}")
+    found = []
+    for series in series_file.read(file, arguments.time, arguments.value, arguments.by):
+        attributes = {arguments.by: series.name} if arguments.by else {}
+        result = find.find(series.times, series.values, kinds[arguments.kind], budget=Budget(arguments.budget), zone=arguments.zone)
+        if result.profile is None:
+            say(f"{series.name}: too few values to tell what is normal; at least {find.FIRST + 1} are needed, in {find.FIRST_BLOCKS} stretches")
+        found += [disturbance.Of(arguments.value, None, attributes, "", deviation) for deviation in result.deviations]
+    if arguments.json:
+        print(json.dumps(disturbance.contract(found), ensure_ascii=False))
+    else:
+        _print_deviations(found)
+    return 0
+
+
+def _print_deviations(found: Sequence[Of]) -> None:
+    for one in sorted(found, key=lambda of: of.deviation.onset):
+        d = one.deviation
+        until = "and goes on" if d.ended is None else f"to {time(d.ended)}"
+        name = " ".join([one.metric, *one.attributes.values()])
+        seen = "nothing" if d.peak.actual is None else number(d.peak.actual)
+        lead = "" if d.lead_s is None else f"; a plain threshold {span_of_time(abs(d.lead_s))} {'later' if d.lead_s >= 0 else 'earlier'}"
+        print(f"{time(d.onset)} {until}: {name} {d.direction}, {seen} where {number(d.peak.low)} to {number(d.peak.high)} was expected{lead}")
+    if not found:
+        print("Nothing departs from what is expected.")
 
 
 def drill(arguments: argparse.Namespace) -> int:
