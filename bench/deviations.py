@@ -112,7 +112,7 @@ def height_for(scores: list[Floats], count: int) -> float:
 
 def coverage(folder: Path) -> None:
     """How much of the later half of the open traces lies inside the bands, learned anew each day."""
-    print("coverage of the bands, %, of 50 / 90 / 99")
+    print("coverage of the bands, %, of 50 / 90 / 99; and of what lies in no deviation, whose level is held")
     errors = []
     for file in sorted(folder.glob("*/machine_usage_grouped_300_seconds.csv")):
         with file.open() as lines:
@@ -121,17 +121,26 @@ def coverage(folder: Path) -> None:
             values = np.array([float(row[column] or "nan") for row in rows])
             walk = finding._Walk(BEGAN + np.arange(len(values)) * 300 * 10**9, values, np.ones(len(values)), "level", Budget(1.0), "UTC")
             inside: dict[float, list[npt.NDArray[np.bool_]]] = {share: [] for share in SHARES}
+            first = len(values)
             for begin, end in walk.stretches():
                 walk.learn(begin)
                 walk.read(begin, end)
                 if walk.profile is not None and begin >= len(values) // 2:
+                    first = min(first, begin)
                     z = walk.z[begin:end]
                     for share in SHARES:
                         low, high = (walk.profile.calibration.quantile(q) for q in ((1 - share) / 2, (1 + share) / 2))
                         inside[share].append((z >= low) & (z <= high))
-            got = [100 * float(np.concatenate(inside[share]).mean()) for share in SHARES]
-            errors.append([a - 100 * b for a, b in zip(got, SHARES, strict=True)])
-            print(f"  {file.parent.name} {name}: " + " / ".join(f"{one:.1f}" for one in got), flush=True)
+            known = np.isfinite(walk.z[first:])
+            out = np.zeros(len(values), np.bool_)
+            for one in walk.found().deviations:
+                out |= (walk.times >= one.onset) & (walk.times < (one.ended or walk.times[-1] + 1))
+            normal = ~out[first:][known]
+            got = [100 * np.concatenate(inside[share])[known] for share in SHARES]
+            of_all, of_normal = [float(one.mean()) for one in got], [float(one[normal].mean()) for one in got]
+            errors.append([a - 100 * b for a, b in zip(of_all + of_normal, SHARES + SHARES, strict=True)])
+            told = [" / ".join(f"{one:.1f}" for one in part) for part in (of_all, of_normal)]
+            print(f"  {file.parent.name} {name}: {told[0]}; {told[1]} ({100 * normal.mean():.0f} % of it)", flush=True)
     print("  mean error, points: " + " / ".join(f"{one:+.2f}" for one in np.mean(errors, axis=0)))
 
 

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 import numpy as np
 from ninja import Schema
 from pydantic import Field
 
+from wirbel.core.series.grid import Grid
 from wirbel.core.series.series import Series
 from wirbel.core.text import rfc3339
 from wirbel.explore.figures import listed
@@ -26,6 +28,11 @@ class Beside(Schema):
 def shifted(start: int, end: int, before: Before) -> tuple[int, int]:
     """The same range so much earlier."""
     return start - SHIFT_NS[before], end - SHIFT_NS[before]
+
+
+def whole(grid: Grid) -> Grid:
+    """The grid to the end of its last stretch: what is past is there in full."""
+    return replace(grid, end=grid.first + grid.count * grid.step_ns)
 
 
 def earlier(series: Series, before: Before, of: str = "") -> Earlier:

@@ -110,7 +110,8 @@ def expected_band(series: Series, past: Series | None = None) -> Band:
     x, n, missing = _judged_as(series)
     # A minute with fewer requests than usual scatters more: half of the spread is taken as sampling noise.
     with np.errstate(divide="ignore", invalid="ignore"):
-        inflation = np.sqrt(0.5 + 0.5 * np.clip(learned.typical_n / np.maximum(n, 1.0), 0.25, 50.0))
+        behind = np.where(missing, learned.typical_n, np.maximum(n, 1.0))  # where nothing came, the usual number was to be expected
+        inflation = np.sqrt(0.5 + 0.5 * np.clip(learned.typical_n / behind, 0.25, 50.0))
     floor = 0.02 if logarithmic else 1e-9  # a perfectly steady series still may move by 2 %
     spread = np.maximum(learned.scale, floor) * inflation
     z = stats.t.ppf(0.5 + LEVEL / 2, DEGREES)

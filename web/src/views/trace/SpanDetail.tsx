@@ -68,9 +68,9 @@ function Pairs({ pairs }: { pairs: Record<string, unknown> }) {
       {entries.map(([key, value]) => (
         <div key={key} className="group mb-[2px] grid grid-cols-[148px_1fr] gap-2">
           <dt className="[overflow-wrap:anywhere] text-second">{key}</dt>
-          <dd className="flex gap-2">
+          <dd className="relative">
             <span className="[overflow-wrap:anywhere] whitespace-pre-wrap">{text(value)}</span>
-            <span className="ml-auto opacity-0 group-focus-within:opacity-100 group-hover:opacity-100">
+            <span className="copy-here">
               <CopyButton text={text(value)} />
             </span>
           </dd>
