@@ -146,3 +146,17 @@ def test_bands_and_windows_go_by_time_not_by_the_number_of_points() -> None:
     hours[0, 90] *= 5
     assert departures(band_of(hours, np.full((1, 100), 600.0), 3600)) == [(90, 91)]
     assert departures(band_of(hours, np.full((1, 100), 600.0))) == []
+
+
+def test_a_reference_lies_where_something_was_heard() -> None:
+    """Two stretches with an hour and a half of nothing between them: the reference is of the first, not of the nothing."""
+    values, samples = noise(300, 8)
+    values[0, 100:190], samples[0, 100:190] = np.nan, 0
+    departing = values.copy()
+    departing[0, 190:] *= 6
+    found = propose(band_of(departing, samples))
+    assert found.departed
+    assert found.focus[0] == 190
+    assert found.reference == (10, 100)
+    calm = propose(band_of(values, samples))
+    assert calm.reference == (190, calm.focus[0])

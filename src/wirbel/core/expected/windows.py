@@ -24,6 +24,7 @@ REFERENCE_S = 90 * MINUTE_S  # wanted of a quiet stretch
 LEAST_REFERENCE_S = 10 * MINUTE_S  # of it, where so much is known
 MIN_REFERENCE = 12  # points of it
 GUARD_S = 2 * MINUTE_S  # left free before the departure
+SILENT_S = 20 * MINUTE_S  # without anything heard: a reference does not reach over it
 ENDED_S = 3 * MINUTE_S  # without anything heard: what was sent has ended
 DEFAULT_FOCUS_S = 30 * MINUTE_S  # when nothing departs
 
@@ -72,10 +73,10 @@ def propose(band: Band, until: int | None = None) -> WindowProposal:
         count = max(min(count, -(-(until - grid.first) // grid.step_ns)), 2)
     first = max(0, min(int(known[0]) if len(known) else 0, count - 2))  # neither window is ever empty
     found = departures(band)
-    guard, reference = _points(GUARD_S, step_s), max(_points(REFERENCE_S, step_s), MIN_REFERENCE)
+    guard, heard = _points(GUARD_S, step_s), band.series.known[0]
     if not found:
         start = max(count - _points(DEFAULT_FOCUS_S, step_s), (first + count) // 2)
-        return WindowProposal((start, count), (max(first, start - reference), start), False)
+        return WindowProposal((start, count), _heard_before(start, first, heard, step_s), False)
     start, end = found[-1]
     if count - end <= _points(TOLERATED_S, step_s) + 1:
         end = count  # still going on
@@ -83,10 +84,25 @@ def propose(band: Band, until: int | None = None) -> WindowProposal:
     for a, b in found:
         busy[max(0, a - guard) : b] = True
     stop = max(start - guard, 1)
-    quiet = stop
-    while quiet > first and stop - quiet < reference and not busy[quiet - 1]:
-        quiet -= 1
-    return WindowProposal((start, end), (min(quiet, stop - 1), stop), True)
+    loud = np.flatnonzero(busy[:stop])
+    return WindowProposal((start, end), _heard_before(stop, max(first, int(loud[-1]) + 1 if len(loud) else 0), heard, step_s), True)
+
+
+def _heard_before(stop: int, first: int, heard: npt.NDArray[np.bool_], step_s: float) -> tuple[int, int]:
+    """What is wanted of a reference before ``stop``, from ``first`` on: the latest stretch in which something was heard, with short gaps at most.
+
+    Where so little was heard that gaps are usual, or nothing, the time just before.
+    """
+    wanted, least = max(_points(REFERENCE_S, step_s), MIN_REFERENCE), _points(LEAST_REFERENCE_S, step_s)
+    known = np.flatnonzero(heard[first:stop]) + first
+    if len(known):
+        breaks = np.flatnonzero(np.diff(known) > _points(SILENT_S, step_s))
+        begin, end = int(known[breaks[-1] + 1] if len(breaks) else known[0]), int(known[-1]) + 1
+        if end - begin >= least:
+            # What was not heard just before, as it had not come in yet, is no gap.
+            end = stop if stop - end <= _points(SILENT_S, step_s) else end
+            return max(begin, end - wanted), end
+    return min(max(first, stop - wanted), stop - 1), stop
 
 
 def quiet_before(band: Band) -> tuple[int, int] | None:

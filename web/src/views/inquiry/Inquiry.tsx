@@ -309,6 +309,29 @@ function Ladder({ view }: { view: View }) {
           })}
         </svg>
       )}
+      {moved.length > 0 && (
+        <table className="sr-only">
+          <caption>Onsets in order of time</caption>
+          <thead>
+            <tr>
+              <th>part</th>
+              <th>moved at</th>
+              <th>between</th>
+            </tr>
+          </thead>
+          <tbody>
+            {moved.map((one) => (
+              <tr key={`${one.kind} ${one.name} ${one.is_symptom}`}>
+                <td>{one.is_symptom ? `${one.name}, the symptom` : one.name}</td>
+                <td>{clockSeconds(one.onset.at)}</td>
+                <td>
+                  {clockSeconds(one.onset.low)} and {clockSeconds(one.onset.high)}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
       {offer}
     </section>
   );
