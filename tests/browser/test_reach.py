@@ -66,6 +66,9 @@ def test_a_day_before_stands_beside_now(page: Page, instance: Instance) -> None:
     assert before["failed_share"]["values"] == then["failed_share"]
     if not any(value is not None for value in p95):
         expect(page.get_by_text("p95 a day before is not kept")).to_be_visible()
+    ribbon = ask(Api(instance), "/api/ribbon", beside="day", service="quay-web", **{name: asked[name] for name in ("environment", "start", "end")})
+    assert ribbon["earlier"][0]["values"] == p95
+    expect(page.get_by_role("region", name="Time ribbon").locator("[data-earlier]")).to_be_attached()
     page.get_by_role("checkbox", name="a day before").uncheck()
     expect(page.locator("[data-earlier]")).to_have_count(0)
 

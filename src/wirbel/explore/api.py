@@ -16,7 +16,7 @@ from wirbel.explore.arrived import arrived
 from wirbel.explore.asked import Compared, Within, range_of, window_of
 from wirbel.explore.breakdown import MOST_VALUES, breakdown
 from wirbel.explore.distribution import latency_distribution
-from wirbel.explore.earlier import Beside
+from wirbel.explore.earlier import Beside, earlier, shifted
 from wirbel.explore.figures import listed, window_out
 from wirbel.explore.health import overview
 from wirbel.explore.log_rates import log_rates
@@ -42,6 +42,7 @@ router = Router()
 def ribbon(
     request: HttpRequest,
     asked: Query[Within],
+    also: Query[Beside],
     start: str | None = None,
     end: str | None = None,
     last_s: int | None = None,
@@ -69,6 +70,7 @@ def ribbon(
         low=listed(band.low[0]),
         high=listed(band.high[0]),
         samples=[int(n) for n in found.series.sample_size[0]],
+        earlier=[earlier(windows.latency_before(*shifted(low, high, before), environment, service, among), before) for before in also.beside],
         deviations=[window_out(*times(pair)) for pair in found.deviations],
         changes=[change_out(c) for c in reading.changes(low, high, environment, among)][-MOST_ROWS:],
         focus=window_out(*focus),

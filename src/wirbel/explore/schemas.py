@@ -68,6 +68,19 @@ def change_out(given: Change) -> ChangeOut:
     )
 
 
+Before = Literal["day", "week"]
+
+
+class Earlier(BaseModel):
+    """What a line of a chart was a day or a week before; ``start`` is where it is drawn. Null where nothing is kept."""
+
+    before: Before
+    name: str
+    start: str
+    step_s: int
+    values: list[float | None]
+
+
 class Ribbon(BaseModel):
     """The scope's p95 by minute; null where there was no request or no band yet."""
 
@@ -81,6 +94,7 @@ class Ribbon(BaseModel):
     low: list[float | None]
     high: list[float | None]
     samples: list[int]
+    earlier: list[Earlier]
     deviations: list[WindowOut]
     changes: list[ChangeOut]
     focus: WindowOut
@@ -176,19 +190,6 @@ class Overview(BaseModel):
 class PercentileLine(BaseModel):
     name: str
     is_headline: bool  # the one that the band is of
-    values: list[float | None]
-
-
-Before = Literal["day", "week"]
-
-
-class Earlier(BaseModel):
-    """What a line of a chart was a day or a week before; ``start`` is where it is drawn. Null where nothing is kept."""
-
-    before: Before
-    name: str
-    start: str
-    step_s: int
     values: list[float | None]
 
 

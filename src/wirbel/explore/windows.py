@@ -15,6 +15,7 @@ from wirbel.core.series import cells as cell_series
 from wirbel.core.series.series import Series
 from wirbel.core.topology.graph import EntityId
 from wirbel.explore import read_series
+from wirbel.explore.earlier import whole
 from wirbel.store import reading
 from wirbel.store.models import Stream
 
@@ -53,6 +54,16 @@ def signal(start: int, end: int, environment: str | None = None, service: str | 
     band = expected_band(points.latency(), past.latency())
     stored = reading.time_range(environment)
     return Signal(band, propose(band, stored[1] if stored else None), departures(band), stored)
+
+
+def latency_before(start: int, end: int, environment: str | None = None, service: str | None = None, among: Sequence[str] | None = None) -> Series:
+    """The same p95 over a range that is past."""
+    grid = whole(read_series.grid_of(Stream.CELLS, start, end, environment))
+    table = reading.cells(grid.first, grid.end, environment, among if service is None else [service], cell_series.CELL_COLUMNS, grid.cell_step)
+    services = pa.array([service] if service else cell_series.entry_services(table), pa.string())
+    entered = cell_series.entries(table)
+    scope = EntityId("service", service) if service else EntityId("environment", environment or "all environments")
+    return cell_series.by_point(entered.filter(pc.is_in(entered["service"], value_set=services)), grid, [scope]).latency()
 
 
 def in_minutes(focus: tuple[int, int], reference: tuple[int, int]) -> tuple[tuple[int, int], tuple[int, int]]:

@@ -1805,6 +1805,8 @@ export interface components {
             departed: boolean;
             /** Deviations */
             deviations: components["schemas"]["WindowOut"][];
+            /** Earlier */
+            earlier: components["schemas"]["Earlier"][];
             /** End */
             end: string;
             /** Environments */
@@ -3012,6 +3014,7 @@ export interface operations {
                 environment?: string | null;
                 /** @description The name of a scope: its services only. */
                 scope?: string | null;
+                beside?: ("day" | "week")[];
                 start?: string | null;
                 end?: string | null;
                 last_s?: number | null;

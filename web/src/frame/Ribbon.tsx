@@ -2,6 +2,7 @@ import { scaleLinear } from "d3-scale";
 import type { WheelEvent } from "react";
 import { Band } from "../charts/Band";
 import { ChangeMarks } from "../charts/ChangeMarks";
+import { Earlier, reachOf } from "../charts/Earlier";
 import { useTimeBrush } from "../charts/TimeBrush";
 import { clockOrDay, dayAndClock, duration } from "../shared/format";
 import { Tip } from "../shared/Tip";
@@ -32,7 +33,12 @@ export function Ribbon({ data, windows, shown, following }: Props) {
   const end = Date.parse(data.end);
   const right = width - EDGE;
   const x = timeScale([start, end], [LEFT, right]);
-  const top = Math.max(...data.values.map((v) => v ?? 0), ...data.high.map((v) => v ?? 0), 1e-6);
+  const top = Math.max(
+    ...data.values.map((v) => v ?? 0),
+    ...data.high.map((v) => v ?? 0),
+    ...reachOf(data.earlier),
+    1e-6,
+  );
   const y = scaleLinear([0, top], [BASE, TOP + 4]);
   const at = (index: number) => x(start + index * data.step_s * 1000);
   const brush = useTimeBrush({
@@ -83,6 +89,7 @@ export function Ribbon({ data, windows, shown, following }: Props) {
         className="block"
       >
         <Band x={at} y={y} values={data.values} low={data.low} high={data.high} />
+        <Earlier lines={data.earlier} x={x} y={y} top={TOP + 4} />
         {brush.layer}
         {data.deviations.map((deviation) => (
           <path

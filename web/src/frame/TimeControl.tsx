@@ -1,5 +1,6 @@
 import { Popover, RadioGroup } from "radix-ui";
 import { type FormEvent, useId, useState } from "react";
+import { BesideChoice } from "../shared/BesideChoice";
 import { day, shortDay, span } from "../shared/format";
 import { readTime } from "../shared/timeEntry";
 import { offset, setZone, useZone, type Zone } from "../shared/zone";
@@ -62,6 +63,7 @@ export function TimeControl({ shown, following }: { shown: Span; following: bool
                 </button>
               ))}
             </fieldset>
+            <BesideChoice />
             <ZoneSwitch at={shown.end} />
             <button
               type="button"

@@ -1,5 +1,5 @@
 import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
-import { createParser, createSerializer, useQueryStates } from "nuqs";
+import { createParser, createSerializer, parseAsArrayOf, parseAsStringLiteral, useQueryStates } from "nuqs";
 import { useEffect, useState } from "react";
 import { client, type Schemas, take } from "../api/client";
 
@@ -38,6 +38,9 @@ const asLength = createParser<number>({
   },
 });
 
+export const befores = ["day", "week"] as const;
+/** Beside what is now, what was a day or a week before: of a view, and of the ribbon above it. */
+export const besideState = { beside: parseAsArrayOf(parseAsStringLiteral(befores)).withDefault([]) };
 const frameState = {
   range: asSpan,
   last: asLength,
@@ -92,16 +95,17 @@ function unproposed(range: Span | null): Omit<Windows, "chosen"> {
 /** The ribbon's signal, and the windows in force: those in the address, else the view's own, else those proposed. */
 export function useRibbon(own: Own) {
   const [scope] = useScope();
+  const [{ beside }] = useQueryStates(besideState);
   const range = scope.range ?? own.range;
   const reach = { range, last: scope.last };
-  const queryKey = ["ribbon", own.service, reach, within(scope)];
+  const queryKey = ["ribbon", own.service, reach, within(scope), beside];
   const query = useQuery({
     queryKey,
     queryFn: ({ signal }) =>
       take(
         client.GET("/api/ribbon", {
           signal,
-          params: { query: { ...rangeQuery(reach), service: own.service, ...within(scope) } },
+          params: { query: { ...rangeQuery(reach), service: own.service, ...within(scope), beside } },
         }),
       ),
     placeholderData: keepPreviousData,

@@ -10,6 +10,7 @@ import {
   parseAsStringLiteral,
 } from "nuqs";
 import type { Place } from "../frame/jump";
+import { besideState } from "../frame/scope";
 import { sorts } from "./service/arrange";
 
 export const traceOrders = ["slowest", "fastest", "newest", "oldest"] as const;
@@ -34,12 +35,11 @@ export const tracesState = {
 export type TracesState = inferParserType<typeof tracesState>;
 export type TracesChange = { [Name in keyof TracesState]?: TracesState[Name] | null };
 export const traceState = { span: parseAsString, against: parseAsString, at: parseAsInteger };
-export const befores = ["day", "week"] as const;
 export const serviceState = {
   metric: parseAsString,
   by: parseAsString,
   rows: parseAsInteger,
-  beside: parseAsArrayOf(parseAsStringLiteral(befores)).withDefault([]),
+  ...besideState,
 };
 export const servicesState = {
   filter: parseAsString,

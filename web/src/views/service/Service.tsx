@@ -14,12 +14,13 @@ import { type Drawing, TimeChart } from "../../charts/TimeChart";
 import type { ComparedContext } from "../../frame/Frame";
 import { useJump } from "../../frame/jump";
 import { rangeQuery, useScope, windowsQuery } from "../../frame/scope";
+import { BesideChoice } from "../../shared/BesideChoice";
 import { FindCause, Finding, useFindCause } from "../../shared/FindCause";
 import { FromBefore, keptOf, useStale } from "../../shared/FromBefore";
 import { clock, duration, share, significant } from "../../shared/format";
 import { useFirst } from "../../shared/useFirst";
 import { Waiting } from "../../shared/Waiting";
-import { befores, serviceState, toTraces } from "../places";
+import { serviceState, toTraces } from "../places";
 import { LogRates } from "./LogRates";
 import { Metrics } from "./Metrics";
 import { Calls, Operations, Siblings, Statuses } from "./Tables";
@@ -124,31 +125,6 @@ export function Service() {
         </div>
       </div>
     </FromBefore>
-  );
-}
-
-/** Whether the charts show beside now what was a day or a week before. */
-function BesideChoice() {
-  const [{ beside }, set] = useQueryStates({ beside: serviceState.beside });
-  return (
-    <fieldset className="mb-1 flex gap-4">
-      <legend className="float-left mr-4 text-second">beside now</legend>
-      {befores.map((before) => (
-        <label key={before} className="flex min-h-6 items-center gap-2">
-          <input
-            type="checkbox"
-            className="accent-ink"
-            checked={beside.includes(before)}
-            onChange={(event) =>
-              void set({
-                beside: befores.filter((one) => (one === before ? event.target.checked : beside.includes(one))),
-              })
-            }
-          />
-          a {before} before
-        </label>
-      ))}
-    </fieldset>
   );
 }
 
