@@ -119,7 +119,7 @@ def coverage(folder: Path) -> None:
             head, *rows = list(csv.reader(lines))
         for column, name in enumerate(head):
             values = np.array([float(row[column] or "nan") for row in rows])
-            walk = finding._Walk(BEGAN + np.arange(len(values)) * 300 * 10**9, values, np.ones(len(values)), "level", Budget(1.0), "UTC")
+            walk = finding.Walk(BEGAN + np.arange(len(values)) * 300 * 10**9, values, np.ones(len(values)), "level", Budget(1.0), "UTC")
             inside: dict[float, list[npt.NDArray[np.bool_]]] = {share: [] for share in SHARES}
             first = len(values)
             for begin, end in walk.stretches():

@@ -1,5 +1,6 @@
 import type { ReactNode } from "react";
 import type { Schemas } from "../api/client";
+import { CopyButton } from "./CopyButton";
 import { moment } from "./format";
 
 type LogRecord = Schemas["LogRecord"];
@@ -27,7 +28,12 @@ export function LogTable({ label, caption, records, withService = false, lead }:
               {record.severity}
             </td>
             {withService && <td className="whitespace-nowrap">{record.service}</td>}
-            <td className="font-mono text-[12px] break-all">{record.body}</td>
+            <td className="group relative font-mono text-[12px] break-all">
+              {record.body}
+              <span className="copy-here">
+                <CopyButton text={record.body} />
+              </span>
+            </td>
             <td className="num">{lead(record)}</td>
           </tr>
         ))}

@@ -51,7 +51,7 @@ class Found:
 
 def find(times: Ints, values: Floats, kind: Kind = "level", samples: Floats | None = None, budget: Budget | None = None, zone: str = "UTC") -> Found:
     """Deviations of a series of regular ``times`` (ns); ``values`` and ``samples`` (records behind each) of the same shape, NaN where nothing is known."""
-    walk = _Walk(times, values, np.ones(len(times)) if samples is None else samples, kind, budget or Budget(), zone)
+    walk = Walk(times, values, np.ones(len(times)) if samples is None else samples, kind, budget or Budget(), zone)
     for begin, end in walk.stretches():
         walk.learn(begin)
         walk.read(begin, end)
@@ -75,7 +75,9 @@ class _Side:
 
 
 @dataclass
-class _Walk:
+class Walk:
+    """A reading of a series: what is known at each point of it, and of what went on before. Taken stretch by stretch: learn, then read."""
+
     times: Ints
     values: Floats
     samples: Floats
@@ -98,6 +100,9 @@ class _Walk:
         self.restless: deque[float] = deque()
         self.at, self.missing, self.allowed, self.accepted_in = 0, 0, GAP_POINTS, -1
         self.absent_since: int | None = None
+        self.absent_opened = 0
+        self.correlation = Correlation.of(np.zeros(2))
+        self.limits = (-np.inf, np.inf)
         self.band = np.full((3, count), np.nan)
 
     def points(self, seconds: float, least: int) -> int:
@@ -145,7 +150,7 @@ class _Walk:
         for side, gains in zip(self.sides, self._gains(z), strict=True):
             side.opens = Budget(self.budget.a_week / 2).opens(gains[np.isfinite(z)], self.step_s)
         known = self.values[past][~left_out]
-        self._limits = plain.limits(known)
+        self.limits = plain.limits(known)
         self.allowed = max(self.points(GAP_S, GAP_POINTS), 2 * _longest_gap(np.isfinite(self.y[past])))
 
     # Reading.
@@ -156,7 +161,7 @@ class _Walk:
             return
         part = slice(begin, end)
         seasonal, spread = profile.seasonal(self.times[part]), profile.spread(self.times[part], self.samples[part])
-        self.low_limit[part], self.high_limit[part] = self._limits
+        self.low_limit[part], self.high_limit[part] = self.limits
         blocks = profiles.blocks_of(self.times[part], profile.step_s)
         edges = np.r_[0, np.flatnonzero(np.diff(blocks)) + 1, end - begin]
         for a, b in zip(edges[:-1].tolist(), edges[1:].tolist(), strict=True):

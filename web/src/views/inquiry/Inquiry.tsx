@@ -406,13 +406,15 @@ function Standouts({ view }: { view: View }) {
                       <span className="text-second">
                         {one.service} {one.key}
                       </span>{" "}
-                      {one.example ? (
-                        <TraceLink slow={one.example} normal={one.beside ?? undefined} className="underline">
-                          {one.value}
-                        </TraceLink>
-                      ) : (
-                        one.value
-                      )}
+                      <Copyable text={one.value}>
+                        {one.example ? (
+                          <TraceLink slow={one.example} normal={one.beside ?? undefined} className="underline">
+                            {one.value}
+                          </TraceLink>
+                        ) : (
+                          one.value
+                        )}
+                      </Copyable>
                     </div>
                     {one.only_with && (
                       <div className="text-[12px] text-second">

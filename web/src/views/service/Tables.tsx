@@ -37,8 +37,12 @@ export function Operations({ view }: { view: View }) {
           {rows.map((row) => (
             <tr key={row.operation} data-operation={row.operation}>
               <Tip text={row.operation} quiet>
-                <td className="max-w-[132px] truncate font-mono text-[12px]">
-                  <Link to={jump(toTraces({ service: view.service, operation: row.operation }))}>{row.operation}</Link>
+                <td className="max-w-[132px] font-mono text-[12px]">
+                  <Copyable text={row.operation}>
+                    <Link to={jump(toTraces({ service: view.service, operation: row.operation }))}>
+                      {row.operation}
+                    </Link>
+                  </Copyable>
                 </td>
               </Tip>
               <td className="num">

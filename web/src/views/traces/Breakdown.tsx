@@ -3,6 +3,7 @@ import { useQueryStates } from "nuqs";
 import { client, type Schemas, take } from "../../api/client";
 import { useScope, type Windows, windowsQuery, within } from "../../frame/scope";
 import { Choice } from "../../shared/Choice";
+import { Copyable } from "../../shared/Copyable";
 import { duration, interval, share, signed, significant } from "../../shared/format";
 import { More } from "../../shared/More";
 import { Tip } from "../../shared/Tip";
@@ -122,14 +123,16 @@ function Row({ by, row, keep }: { by: string; row: Schemas["BreakdownRow"]; keep
           {value === null ? (
             <span className="font-sans text-second">without it</span>
           ) : (
-            <button
-              type="button"
-              className="underline decoration-line underline-offset-2 hover:decoration-ink"
-              aria-label={`keep only ${by} ${value}`}
-              onClick={() => keep(by, value)}
-            >
-              {value}
-            </button>
+            <Copyable text={value}>
+              <button
+                type="button"
+                className="underline decoration-line underline-offset-2 hover:decoration-ink"
+                aria-label={`keep only ${by} ${value}`}
+                onClick={() => keep(by, value)}
+              >
+                {value}
+              </button>
+            </Copyable>
           )}
         </td>
       </Tip>
