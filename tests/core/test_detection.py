@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+
 import numpy as np
 import pytest
 import statsmodels.api as sm
@@ -11,7 +13,9 @@ from scipy import signal, stats
 
 from wirbel.core.deviation import plain
 from wirbel.core.deviation.accumulate import Budget, Correlation, peaks, sums
+from wirbel.core.deviation.disturbance import Of, contract, group
 from wirbel.core.deviation.find import FIRST, Found, find
+from wirbel.core.deviation.model import Deviation, Peak
 from wirbel.core.expected import profile, seasons
 from wirbel.core.expected.seasons import DAY_S, Season
 from wirbel.core.expected.tails import Calibration
@@ -244,3 +248,27 @@ def test_nothing_given_is_changed() -> None:
     values.flags.writeable = False
     find(t, values)
     assert (values == before).all()
+
+
+# Together.
+
+
+def deviation(onset_min: float, ended_min: float | None, expected: float = 1.0) -> Deviation:
+    onset = BEGAN + round(onset_min * MINUTE)
+    ended = None if ended_min is None else BEGAN + round(ended_min * MINUTE)
+    return Deviation("high", onset, onset, onset, onset, ended, Peak(onset, 2.0, expected, expected, expected), 12.0, None, True)
+
+
+def test_deviations_near_in_time_are_one_disturbance_led_by_the_earliest() -> None:
+    given_ = [Of(name, None, {}, "s", deviation(*at)) for name, at in {"d": (200, None), "b": (5, 60), "a": (0, 10), "c": (69, 80), "e": (999, 1001)}.items()]
+    groups = group(given_)
+    assert [[one.metric for one in found.members] for found in groups] == [["a", "b", "c"], ["d", "e"]]  # what goes on takes in what follows
+    assert (groups[0].start, groups[0].end) == (BEGAN, BEGAN + 80 * MINUTE)
+    assert groups[1].end is None
+    told = contract(given_)
+    assert told["disturbances"][0]["first"] == told["deviations"][0]["id"] == given_[2].id
+
+
+def test_what_is_not_known_is_null_in_json() -> None:
+    told = json.loads(json.dumps(contract([Of("m", None, {}, "", deviation(0, 1, expected=float("nan")))]), allow_nan=False))
+    assert told["deviations"][0]["peak"]["expected"] is None

@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import json
 import urllib.parse
+from datetime import datetime, timedelta
 
 import pytest
 
@@ -88,8 +89,16 @@ def test_the_inquiry_names_the_deploy_and_its_parts_add_up(api: Api, instance: I
         "focus": {"start": windows["focus_from"], "end": windows["focus_to"]},
         "reference": {"start": windows["reference_from"], "end": windows["reference_to"]},
     }
+    # What goes on in another environment at the same time is none of it, though nobody said which one is meant.
+    began = datetime.fromisoformat(windows["focus_from"])
+    elsewhere = [
+        {"kind": "flag", "at": (began + timedelta(seconds=20 * n)).isoformat(), "environment": "elsewhere", "summary": "turned", "id": f"elsewhere-{n}"}
+        for n in range(-9, 9)
+    ]
+    assert instance.post("/v1/changes", json.dumps(elsewhere).encode(), Content_Type="application/json")[0] == 201
     status, found = api.post("/api/inquiries", body)
     assert status == 201, found
+    assert {judged["change"]["environment"] for judged in found["changes"]} <= {None, "production"}
     first = found["candidates"][0]
     assert (first["entity"]["name"], first["mechanism"], first["change"]) == ("berth-planner", "more-calls", instance.fault_change)
     assert sum(c["delta"] for c in found["contributions"]) == pytest.approx(found["effect"]["delta"], rel=1e-9)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -81,6 +82,11 @@ def contract(found: Sequence[Of]) -> dict[str, Any]:
     }
 
 
+def _known(value: float) -> float | None:
+    """JSON has no not-a-number and no infinity."""
+    return value if math.isfinite(value) else None
+
+
 def _deviation(one: Of) -> dict[str, Any]:
     d = one.deviation
     return {
@@ -92,9 +98,9 @@ def _deviation(one: Of) -> dict[str, Any]:
         "peak": {
             "at": rfc3339(d.peak.at),
             "actual": d.peak.actual,
-            "expected": d.peak.expected,
-            "low": d.peak.low,
-            "high": d.peak.high,
+            "expected": _known(d.peak.expected),
+            "low": _known(d.peak.low),
+            "high": _known(d.peak.high),
             "unit": one.unit,
         },
         "surprise_bits": round(d.bits, 1),

@@ -246,9 +246,9 @@ class Walk:
         # To leave out all that opened would cut off the tail that the next profile is to know.
         if side.bits >= CLEARLY * side.opens and side.onset[0] > self.points(YOUNG_S, FIRST):
             self.unlearned[side.onset[0] : last] = True
-        if ended is not None:
-            self.left_out[ended:] = False
         side.opened, side.sum, side.quiet = None, 0.0, 0
+        if ended is not None and all(other.opened is None for other in self.sides):
+            self.left_out[ended:] = False
         side.began = len(self.times) if ended is None else self.at + 1
 
     def _accept(self, side: _Side, at: int) -> None:

@@ -5,7 +5,6 @@ import type { Schemas } from "../../api/client";
 import { Bar } from "../../charts/Bar";
 import type { ComparedContext } from "../../frame/Frame";
 import { useJump } from "../../frame/jump";
-import { Copyable } from "../../shared/Copyable";
 import { FindCause } from "../../shared/FindCause";
 import { duration, interval, percent, rate, share, significant } from "../../shared/format";
 import { Tip } from "../../shared/Tip";
@@ -37,12 +36,8 @@ export function Operations({ view }: { view: View }) {
           {rows.map((row) => (
             <tr key={row.operation} data-operation={row.operation}>
               <Tip text={row.operation} quiet>
-                <td className="max-w-[132px] font-mono text-[12px]">
-                  <Copyable text={row.operation}>
-                    <Link to={jump(toTraces({ service: view.service, operation: row.operation }))}>
-                      {row.operation}
-                    </Link>
-                  </Copyable>
+                <td className="max-w-[132px] truncate font-mono text-[12px]">
+                  <Link to={jump(toTraces({ service: view.service, operation: row.operation }))}>{row.operation}</Link>
                 </td>
               </Tip>
               <td className="num">
@@ -167,9 +162,7 @@ function PartTable({ rows, what }: { rows: Part[]; what: string }) {
             <tr key={row.name} data-part={row.name}>
               <Tip text={row.name} quiet>
                 <td className="max-w-[150px] truncate">
-                  <Copyable text={row.name}>
-                    {row.name} {row.beside && <span className="text-second">{row.beside}</span>}
-                  </Copyable>
+                  {row.name} {row.beside && <span className="text-second">{row.beside}</span>}
                 </td>
               </Tip>
               <Tip text={`${rate(row.reference.rate)} in the reference`} quiet>
