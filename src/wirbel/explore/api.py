@@ -49,9 +49,9 @@ def ribbon(
     service: str | None = None,
 ) -> Any:
     """The p95 of a service, or of a scope's entry points, with its band, its changes, and the two windows that Wirbel proposes."""
-    environment, among = asked.environment, asked.services()
-    low, high = range_of(start, end, environment, last_s)
-    found = windows.signal(low, high, environment, service, among)
+    shown = windows.Shown(asked.environment, service, asked.services())
+    low, high = range_of(start, end, asked.environment, last_s)
+    found = windows.signal(low, high, shown)
     band, grid = found.band, found.series.grid
 
     def times(pair: tuple[int, int]) -> tuple[int, int]:
@@ -70,9 +70,9 @@ def ribbon(
         low=listed(band.low[0]),
         high=listed(band.high[0]),
         samples=[int(n) for n in found.series.sample_size[0]],
-        earlier=[earlier(windows.latency_before(*shifted(low, high, before), environment, service, among), before) for before in also.beside],
+        earlier=[earlier(windows.latency_before(*shifted(low, high, before), shown), before) for before in also.beside],
         deviations=[window_out(*times(pair)) for pair in found.deviations],
-        changes=[change_out(c) for c in reading.changes(low, high, environment, among)][-MOST_ROWS:],
+        changes=[change_out(c) for c in reading.changes(low, high, shown.environment, shown.among)][-MOST_ROWS:],
         focus=window_out(*focus),
         reference=window_out(*reference),
         departed=found.proposal.departed,

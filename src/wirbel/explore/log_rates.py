@@ -9,10 +9,10 @@ import pyarrow as pa
 
 from wirbel.core.series import logs
 from wirbel.core.series.grid import Grid
-from wirbel.core.series.series import Series
+from wirbel.core.series.series import Series, together
 from wirbel.core.text import rfc3339
 from wirbel.core.topology.graph import EntityId
-from wirbel.explore.earlier import earlier, shifted, together
+from wirbel.explore.earlier import earlier, shifted
 from wirbel.explore.figures import listed
 from wirbel.explore.schemas import Before, LogLevelSeries, LogRates
 from wirbel.store.models import Stream

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
@@ -90,6 +90,13 @@ def read(
         return Drawn(grid, inside, past, taught, inside)
     fine = Grid(start, end, FINE_S)
     return Drawn(fine, _fine(fine, environment, columns, services), past, taught, inside)
+
+
+def read_past(start: int, end: int, environment: str | None, services: Sequence[str] | None) -> tuple[Grid, pa.Table]:
+    """The points and the cells of a chart of a time that is past: to the end of its last stretch, as all of that is there."""
+    asked = grid_of(Stream.CELLS, start, end, environment)
+    grid = replace(asked, end=asked.first + asked.count * asked.step_ns)
+    return grid, reading.cells(grid.first, grid.end, environment, services, cell_series.CELL_COLUMNS, grid.cell_step)
 
 
 def _minutes(windows: Sequence[tuple[int, int]], environment: str | None, columns: Sequence[str], services: Sequence[str] | None) -> pa.Table:

@@ -20,7 +20,7 @@ from wirbel.core.signals import spans
 from wirbel.core.text import rfc3339
 from wirbel.core.topology.graph import EntityId
 from wirbel.explore import read_series
-from wirbel.explore.earlier import earlier, shifted, whole
+from wirbel.explore.earlier import earlier, shifted
 from wirbel.explore.figures import figures, listed, maybe
 from wirbel.explore.schemas import (
     Before,
@@ -39,7 +39,6 @@ from wirbel.explore.schemas import (
     change_out,
 )
 from wirbel.store import reading
-from wirbel.store.models import Stream
 
 Window = tuple[int, int]
 Row = TypeVar("Row")
@@ -104,9 +103,7 @@ def _versions(served: pa.Table, focus: Window) -> list[str]:
 
 
 def _charts_before(service: str, start: int, end: int, environment: str | None, before: Before) -> EarlierCharts:
-    range_ = shifted(start, end, before)
-    grid = whole(read_series.grid_of(Stream.CELLS, *range_, environment))
-    table = reading.cells(grid.first, grid.end, environment, [service], cell_series.CELL_COLUMNS, grid.cell_step)
+    grid, table = read_series.read_past(*shifted(start, end, before), environment, [service])
     mine = cell_series.entries(table.filter(pc.equal(table["service"], service)))
     found = cell_series.by_point(mine, grid, [EntityId("service", service)])
     return EarlierCharts(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import pyarrow as pa
@@ -15,7 +15,6 @@ from wirbel.core.series import cells as cell_series
 from wirbel.core.series.series import Series
 from wirbel.core.topology.graph import EntityId
 from wirbel.explore import read_series
-from wirbel.explore.earlier import whole
 from wirbel.store import reading
 from wirbel.store.models import Stream
 
@@ -40,30 +39,50 @@ class Signal:
         return self.band.series
 
 
-def signal(start: int, end: int, environment: str | None = None, service: str | None = None, among: Sequence[str] | None = None) -> Signal:
-    """The p95 of a service, or of all entry points, over [start, end); with ``among``, of the entry points of these services."""
-    drawn = read_series.read(start, end, (), environment, cell_series.CELL_COLUMNS, among if service is None else [service])
-    services = pa.array([service] if service else cell_series.entry_services(drawn.taught), pa.string())
-    scope = EntityId("service", service) if service else EntityId("environment", environment or "all environments")
+@dataclass(frozen=True)
+class Shown:
+    """A service, or all entry points; with ``among``, those of these services."""
 
-    def served(table: pa.Table) -> pa.Table:
-        entered = cell_series.entries(table)
-        return entered.filter(pc.is_in(entered["service"], value_set=services))
+    environment: str | None = None
+    service: str | None = None
+    among: Sequence[str] | None = None
 
-    points, past = drawn.over_time(served, [scope])
+    @property
+    def services(self) -> Sequence[str] | None:
+        """Whose cells tell of it; None: all."""
+        return self.among if self.service is None else [self.service]
+
+    @property
+    def entity(self) -> EntityId:
+        return EntityId("service", self.service) if self.service else EntityId("environment", self.environment or "all environments")
+
+    def served(self, table: pa.Table) -> Callable[[pa.Table], pa.Table]:
+        """What chooses the cells of requests that it serves; ``table`` tells who is called by nobody."""
+        names = pa.array([self.service] if self.service else cell_series.entry_services(table), pa.string())
+
+        def choose(cells: pa.Table) -> pa.Table:
+            entered = cell_series.entries(cells)
+            return entered.filter(pc.is_in(entered["service"], value_set=names))
+
+        return choose
+
+
+EVERYTHING = Shown()
+
+
+def signal(start: int, end: int, shown: Shown = EVERYTHING) -> Signal:
+    """The p95 of what is shown over [start, end)."""
+    drawn = read_series.read(start, end, (), shown.environment, cell_series.CELL_COLUMNS, shown.services)
+    points, past = drawn.over_time(shown.served(drawn.taught), [shown.entity])
     band = expected_band(points.latency(), past.latency())
-    stored = reading.time_range(environment)
+    stored = reading.time_range(shown.environment)
     return Signal(band, propose(band, stored[1] if stored else None), departures(band), stored)
 
 
-def latency_before(start: int, end: int, environment: str | None = None, service: str | None = None, among: Sequence[str] | None = None) -> Series:
+def latency_before(start: int, end: int, shown: Shown) -> Series:
     """The same p95 over a range that is past."""
-    grid = whole(read_series.grid_of(Stream.CELLS, start, end, environment))
-    table = reading.cells(grid.first, grid.end, environment, among if service is None else [service], cell_series.CELL_COLUMNS, grid.cell_step)
-    services = pa.array([service] if service else cell_series.entry_services(table), pa.string())
-    entered = cell_series.entries(table)
-    scope = EntityId("service", service) if service else EntityId("environment", environment or "all environments")
-    return cell_series.by_point(entered.filter(pc.is_in(entered["service"], value_set=services)), grid, [scope]).latency()
+    grid, table = read_series.read_past(start, end, shown.environment, shown.services)
+    return cell_series.by_point(shown.served(table)(table), grid, [shown.entity]).latency()
 
 
 def in_minutes(focus: tuple[int, int], reference: tuple[int, int]) -> tuple[tuple[int, int], tuple[int, int]]:

@@ -91,15 +91,14 @@ def ask(asked: Asked) -> Answered:
         table, notes = _mean_requests(question, counted), [NO_TRACES]
     notes += [told for window in (reference, focus) if (told := say_detail((window.start, window.end), asked.environment))]
     changes = reading.changes(min(focus.start, focus.end) - choose.CHANGES_BEFORE_NS, focus.end, asked.environment)
-    changes = [change for change in changes if _is_of(change, table)]
-    answer = diagnose(question, _records(question, table, counted, changes, notes))
+    answer = diagnose(question, _records(question, table, counted, _made_there(changes, table), notes))
     return Answered(answer, round((time.monotonic() - began) * 1000))
 
 
-def _is_of(change: Change, requests: pa.Table) -> bool:
-    """Whether a change was made where the symptom's requests were served: those of other environments are none of theirs."""
+def _made_there(changes: list[Change], requests: pa.Table) -> list[Change]:
+    """Changes made where the symptom's requests were served: those of other environments are none of theirs."""
     where = requests["environment"].drop_null().unique().to_pylist()
-    return change.environment is None or not where or change.environment in where
+    return [change for change in changes if change.environment is None or not where or change.environment in where]
 
 
 def _records(question: Question, table: pa.Table, cells: pa.Table | None, changes: list[Change], notes: list[str]) -> Records:

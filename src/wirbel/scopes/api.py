@@ -60,15 +60,17 @@ class Meant(Schema):
 @router.get("/scopes", response=list[ScopeRow])
 def list_scopes(request: HttpRequest, environment: str | None = None, service: str | None = None) -> Any:
     """All scopes by name, with how many services each means, and whether ``service`` is one of them."""
-    hosts = known(environment)
-    return [_row(scope, hosts, service) for scope in Scope.objects.select_related("made_by").order_by("name")[:MOST_SCOPES]]
+    scopes = list(Scope.objects.select_related("made_by").order_by("name")[:MOST_SCOPES])
+    hosts = known(environment, [scope.selection for scope in scopes]) if scopes else {}
+    return [_row(scope, hosts, service) for scope in scopes]
 
 
 @router.post("/scopes/meant", response=Meant)
 def get_meant(request: HttpRequest, given: ScopePatterns, environment: str | None = None) -> Any:
     """What patterns would mean, before they are kept."""
-    hosts = known(environment)
-    found = given.selection().of(hosts)
+    selection = given.selection()
+    hosts = known(environment, [selection])
+    found = selection.of(hosts)
     return Meant(services=found[:MOST_NAMES], found=len(found), of=len(hosts))
 
 
@@ -118,7 +120,7 @@ def _kept(scope: Scope, given: NewScope) -> ScopeRow:
             scope.save()
     except IntegrityError as error:
         raise InvalidQuestion(f"there is a scope {name!r} already; choose another name, or change that one") from error
-    return _row(scope, known(None))
+    return _row(scope, known(None, [scope.selection]))
 
 
 def _row(scope: Scope, hosts: dict[str, set[str]], service: str | None = None) -> ScopeRow:

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from wirbel.core.errors import NotFound
+from wirbel.core.topology.selection import Selection
 from wirbel.scopes.models import Scope
 from wirbel.store.models import Entity, Service
 
@@ -10,12 +13,14 @@ MOST_SERVICES = 20_000
 MOST_HOSTS = 20_000
 
 
-def known(environment: str | None) -> dict[str, set[str]]:
-    """All services, and the hosts each was seen to run on."""
+def known(environment: str | None, selections: Sequence[Selection]) -> dict[str, set[str]]:
+    """All services, and, where one of the selections asks for hosts, those that each was seen to run on."""
     services, hosts = Service.objects.all(), Entity.objects.filter(kind="host")
     if environment is not None:
         services, hosts = services.filter(environment=environment), hosts.filter(environment=environment)
     found: dict[str, set[str]] = {name: set() for name in services.values_list("name", flat=True)[:MOST_SERVICES]}
+    if not any(selection.asks_for_hosts for selection in selections):
+        return found
     for host, running in hosts.order_by("-last_seen").values_list("name", "services")[:MOST_HOSTS]:
         for name in running:
             if name in found:
@@ -30,4 +35,5 @@ def services_of(name: str | None, environment: str | None) -> tuple[str, ...] | 
     scope = Scope.objects.filter(name__iexact=name).first()
     if scope is None:
         raise NotFound(f"There is no scope {name[:80]!r}: it was renamed or deleted. Choose another, or all services.")
-    return tuple(scope.selection.of(known(environment)))
+    selection = scope.selection
+    return tuple(selection.of(known(environment, [selection])))

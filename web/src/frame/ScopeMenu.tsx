@@ -11,7 +11,7 @@ export function ScopeMenu({ may }: { may: boolean }) {
   const [scope, setScope] = useScope();
   const [open, setOpen] = useState(false);
   const [edited, setEdited] = useState<NamedScope | "new" | null>(null);
-  const scopes = useScopes();
+  const scopes = useScopes(null, open || scope.scope !== null);
   const chosen = named(scopes.data, scope.scope);
   const choose = (name: string) => {
     void setScope({ scope: name || null });

@@ -17,7 +17,7 @@ export function ScopeNote({ service }: { service: string | null }) {
 }
 
 function Effect({ name, service }: { name: string; service: string | null }): ReactNode {
-  const { data, isPending } = useScopes(service);
+  const { data, isPending } = useScopes(service, true);
   const isTrace = useMatch("/traces/:trace") !== null;
   const isInquiry = useMatch("/inquiries/:id") !== null;
   const isSetUp = [useMatch("/intake"), useMatch("/demo")].some((match) => match !== null);

@@ -6,10 +6,11 @@ export type NamedScope = Schemas["ScopeRow"];
 export type Patterns = Schemas["ScopePatterns"];
 
 /** All named scopes, and whether each means `service`. */
-export function useScopes(service: string | null = null) {
+export function useScopes(service: string | null, enabled: boolean) {
   const [{ environment }] = useScope();
   return useQuery({
     queryKey: ["scopes", environment, service],
+    enabled,
     queryFn: () => take(client.GET("/api/scopes", { params: { query: { environment, service } } })),
   });
 }

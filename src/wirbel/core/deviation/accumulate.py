@@ -17,7 +17,7 @@ JUMP, MOST_JUMP = 8.0, 14.0  # bits of a step from one point to the next that ar
 STAYS = 1.3  # usual scatters from the level, at which the point after a jump must be
 WEEK_S = 7 * 86_400
 HIGH_PEAKS = 0.1  # of the peaks of a history, from which the tail is read
-PRIOR_BITS = 2.42  # mean excess of peaks over any height where points are independent: see _prior
+PRIOR_BITS = 2.42  # mean excess of peaks over any height where points are independent: 1 / θ where E[exp(θ × what one adds)] = 1
 SURE = 1.645  # standard errors of the mean excess that are added: a promise is kept nineteen times of twenty
 LIKE_PRIOR = 10  # peaks that count with the prior
 LEAST, LARGEST = 9.0, 120.0  # bits that open

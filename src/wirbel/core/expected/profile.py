@@ -22,8 +22,7 @@ from wirbel.core.series.series import Kind
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
-Bools = npt.NDArray[np.bool_]
-State = Literal["learning", "provisional", "seasonal"]
+State = Literal["provisional", "seasonal"]
 
 SMALLEST = 1e-6  # added before a logarithm: zero is a value
 LOGARITHMIC: tuple[Kind, ...] = ("rate", "count", "quantile", "mean")
@@ -177,7 +176,9 @@ def fit_judged(times: Ints, y: Floats, n: Floats, kind: Kind, zone: str) -> Prof
     residual = residual - hour[seasons.hour_bin(times)]
     typical = float(np.median(n[np.isfinite(y)]))
     scatter = _scatter(times, residual, Scale.of(kind), zone, seasonal=season.day > 0)
-    made = Profile(kind, step_s, zone, _state(season, known, step_s), season, coefficients, hour, memory, scatter, typical, Calibration.of(np.zeros(2)))
+    made = Profile(
+        kind, step_s, zone, "seasonal" if season.day else "provisional", season, coefficients, hour, memory, scatter, typical, Calibration.of(np.zeros(2))
+    )
     z = residual / made.spread(times, n)
     z = z / unrest(times, z, made)
     known_z = z[np.isfinite(z)]
@@ -193,10 +194,6 @@ def unrest(times: Ints, z: Floats, profile: Profile) -> Floats:
     blocks, medians = block_medians(block, np.abs(z))
     found = levels_before(medians, profile.unrest_memory)[block - blocks[0]] / MEDIAN_Z
     return np.where(np.isfinite(found), np.clip(found, *MOST_UNREST), 1.0)
-
-
-def _state(season: Season, known: Ints, step_s: float) -> State:
-    return "seasonal" if season.day else "provisional"
 
 
 @dataclass(frozen=True)

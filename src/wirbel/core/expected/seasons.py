@@ -26,18 +26,11 @@ HOUR_BINS = 60
 
 @dataclass(frozen=True)
 class Season:
-    """Which harmonics a series has: of the day, of the day on days off apart, of the week; and whether each hour has a pattern."""
+    """Which harmonics a series has: of the day, of the day on days off apart, of the week."""
 
     day: int = 0
     apart: bool = False
     week: int = 0
-    hour: bool = False
-
-    @property
-    def name(self) -> str:
-        """In words."""
-        parts = [text for text, has in (("hour", self.hour), ("day", self.day > 0), ("week", self.week > 0 or self.apart)) if has]
-        return " and ".join(parts) or "none"
 
 
 NONE = Season()

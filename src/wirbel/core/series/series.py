@@ -79,3 +79,10 @@ class Series:
         inside = self.values[:, self.grid.inside(window)]
         count = np.isfinite(inside).sum(axis=1)
         return np.where(count > 0, np.nansum(inside, axis=1) / np.maximum(count, 1), np.nan)
+
+
+def together(series: Sequence[Series]) -> Series:
+    """The sum of what is counted apart, at the same points; elementwise. A point that one of them does not know is not known."""
+    first = series[0]
+    values, samples = (np.sum([getattr(one, name) for one in series], axis=0) for name in ("values", "sample_size"))
+    return Series(first.entities, first.name, first.unit, first.kind, first.grid, values, samples)

@@ -16,6 +16,11 @@ class Selection:
     hosts: tuple[str, ...] = ()
     not_hosts: tuple[str, ...] = ()
 
+    @property
+    def asks_for_hosts(self) -> bool:
+        """Whether it matters where a service runs."""
+        return bool(self.hosts or self.not_hosts)
+
     def of(self, hosts: Mapping[str, Collection[str]]) -> list[str]:
         """Names of the services that are meant, in order, of those that are known with the hosts each runs on."""
         return sorted(name for name, on in hosts.items() if _is_meant(name, self.services, self.not_services) and self._runs_there(on))
