@@ -402,20 +402,18 @@ function Standouts({ view }: { view: View }) {
               <tr key={`${one.service} ${one.key} ${one.value}`}>
                 <Tip text={one.same_as.map((same) => `${same.service} ${same.key} ${same.value}`).join("\n")}>
                   <td className="max-w-[330px]">
-                    <div className="truncate">
+                    <Copyable text={one.value}>
                       <span className="text-second">
                         {one.service} {one.key}
                       </span>{" "}
-                      <Copyable text={one.value}>
-                        {one.example ? (
-                          <TraceLink slow={one.example} normal={one.beside ?? undefined} className="underline">
-                            {one.value}
-                          </TraceLink>
-                        ) : (
-                          one.value
-                        )}
-                      </Copyable>
-                    </div>
+                      {one.example ? (
+                        <TraceLink slow={one.example} normal={one.beside ?? undefined} className="underline">
+                          {one.value}
+                        </TraceLink>
+                      ) : (
+                        one.value
+                      )}
+                    </Copyable>
                     {one.only_with && (
                       <div className="text-[12px] text-second">
                         only together with {one.only_with.service} {one.only_with.key}{" "}
