@@ -402,7 +402,7 @@ function Standouts({ view }: { view: View }) {
               <tr key={`${one.service} ${one.key} ${one.value}`}>
                 <Tip text={one.same_as.map((same) => `${same.service} ${same.key} ${same.value}`).join("\n")}>
                   <td className="max-w-[330px]">
-                    <Copyable text={one.value}>
+                    <div className="truncate">
                       <span className="text-second">
                         {one.service} {one.key}
                       </span>{" "}
@@ -413,7 +413,7 @@ function Standouts({ view }: { view: View }) {
                       ) : (
                         one.value
                       )}
-                    </Copyable>
+                    </div>
                     {one.only_with && (
                       <div className="text-[12px] text-second">
                         only together with {one.only_with.service} {one.only_with.key}{" "}
