@@ -11,7 +11,9 @@ import urllib.error
 import urllib.request
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
+from typing import Any
 
 import psycopg
 import pytest
@@ -21,6 +23,7 @@ import pytest
 os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
 ROOT = Path(__file__).resolve().parents[1]
 START_TIMEOUT_S = 60
+WATCH_TIMEOUT_S = 240
 SEED = 1  # of the demo
 
 
@@ -62,11 +65,20 @@ class Instance:
             return error.code, error.read(), dict(error.headers)
 
 
-def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Tests that share the running instance go to one worker, so that only one instance is made."""
-    for item in items:
-        if "instance" in getattr(item, "fixturenames", ()):
-            item.add_marker(pytest.mark.xdist_group("instance"))
+def pytest_xdist_make_scheduler(config: pytest.Config, log: Any) -> Any:
+    """Tests of files that use the running instance go to one worker, so that only one instance is made; all others one by one to any."""
+    from xdist.scheduler import LoadScopeScheduling
+
+    class Grouped(LoadScopeScheduling):
+        def _split_scope(self, nodeid: str) -> str:
+            return "instance" if _uses_instance(nodeid.partition("::")[0]) else nodeid
+
+    return Grouped(config, log)
+
+
+@cache
+def _uses_instance(file: str) -> bool:
+    return "Instance" in (ROOT / file).read_text() or file.startswith("tests/browser/")
 
 
 def make_database(name: str) -> str:
@@ -88,6 +100,15 @@ with environment.database():
 """
 
 
+def _await_watch(database: str, made: int) -> None:
+    """Until the watch has read the demo's history: what it finds does not change any more then."""
+    deadline = time.monotonic() + WATCH_TIMEOUT_S
+    with psycopg.connect(database, autocommit=True) as connection:
+        while connection.execute("SELECT 1 FROM watch_position WHERE until >= %s", [made - 60 * 10**9]).fetchone() is None:
+            assert time.monotonic() < deadline, "the watch did not read the history"
+            time.sleep(0.3)
+
+
 @pytest.fixture(scope="session")
 def instance(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Instance]:
     home = tmp_path_factory.mktemp("home")
@@ -96,10 +117,10 @@ def instance(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Instance]:
     filled = subprocess.run([sys.executable, "-c", FILL], env=environment, capture_output=True, text=True, check=True)
     state = json.loads(filled.stdout.strip().splitlines()[-1])
     from wirbel.runtime.database import free_port
-    from wirbel.runtime.processes import server_command, worker_command
+    from wirbel.runtime.processes import server_commands, worker_command
 
     port = free_port(0)
-    children = [subprocess.Popen(command, env=environment) for command in (server_command(port), server_command(port), worker_command())]
+    children = [subprocess.Popen(command, env=environment) for command in [*server_commands(port, 2, home), worker_command()]]
     url = f"http://127.0.0.1:{port}"
     deadline = time.monotonic() + START_TIMEOUT_S
     while True:
@@ -110,6 +131,7 @@ def instance(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Instance]:
         except OSError:
             assert time.monotonic() < deadline, "the server did not start"
             time.sleep(0.1)
+    _await_watch(database, state["made"])
     yield Instance(url, database, home, "skipper", state["password"], state["token"], state["made"])
     for child in children:
         child.terminate()

@@ -8,7 +8,6 @@ from dataclasses import dataclass
 from typing import Any
 
 from asgiref.sync import async_to_sync, sync_to_async
-from django.http import HttpResponse
 
 from wirbel.intake.asgi import Doors
 from wirbel.intake.bodies import Knock
@@ -31,7 +30,7 @@ class Answer:
 
 
 class _Here(Doors):
-    async def answer(self, view: Callable[[Knock], HttpResponse], knock: Knock) -> HttpResponse:
+    async def answer(self, view: Callable[[Knock], Any], knock: Knock) -> Any:
         return await sync_to_async(view)(knock)
 
 

@@ -17,6 +17,10 @@ AXE = (ROOT / "web" / "node_modules" / "axe-core" / "axe.min.js").read_text() if
 RUN = """async () => (await axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', 'best-practice']})).violations
   .map(one => ({rule: one.id, help: one.help, at: one.nodes.slice(0, 4).map(node => node.html.slice(0, 160))}))"""
 
+# A page ends where what it shows does, or with the window.
+ENDS = """() => document.documentElement.scrollHeight <= Math.max(innerHeight,
+  ...[...document.querySelectorAll('main, nav')].map(one => one.getBoundingClientRect().bottom + scrollY)) + 40"""
+
 
 def broken_rules(page: Page) -> list[dict[str, Any]]:
     page.evaluate(AXE)
@@ -41,6 +45,8 @@ def test_no_view_breaks_a_rule(page: Page, instance: Instance, views: dict[str, 
             broken[Path(path.split("?")[0]).as_posix()] = found
         if not page.evaluate("document.documentElement.scrollWidth <= window.innerWidth"):
             broken.setdefault(path, []).append({"rule": "wider than the screen"})
+        if not page.evaluate(ENDS):
+            broken.setdefault(path, []).append({"rule": "goes on beneath what it shows"})
     assert not broken, json.dumps(broken, indent=1)
 
 
@@ -49,6 +55,9 @@ def test_open_menus_and_popovers_break_none(page: Page) -> None:
     expect(page.get_by_role("textbox", name="Go to")).to_be_visible()
     assert not broken_rules(page)
     page.keyboard.press("Escape")
+    # Closed it has given the focus back: what opens before that would lose it again, and close.
+    expect(page.get_by_role("textbox", name="Go to")).to_be_hidden()
+    expect(page.locator("[aria-haspopup=dialog]:focus")).to_be_visible()
     page.keyboard.press("?")
     expect(page.get_by_role("switch")).to_be_visible()
     assert not broken_rules(page)

@@ -6,7 +6,7 @@ import re
 import time
 from dataclasses import replace
 
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Route, expect
 
 from tests.api_client import Api
 from tests.conftest import Instance
@@ -51,6 +51,26 @@ def test_a_token_is_made_used_and_revoked(page: Page, instance: Instance) -> Non
     while send(sender, {"body": "still here", **now()}) != 401:
         assert time.monotonic() < deadline
     expect(page.get_by_role("region", name="Rejected")).to_contain_text("this ingest token is unknown or was revoked")
+
+
+def test_that_sending_on_fails_is_seen(page: Page) -> None:
+    """As the API says it, which tests/intake/test_forward.py checks."""
+    sent_on = {
+        "to": "collector.example", "waiting": 1204, "oldest_s": 3900.0, "sent": 88, "last_sent": "2026-11-27T10:00:00Z", "refused": 3, "refusal": "answered 401",
+        "refused_at": "2026-11-27T10:00:00Z", "given_up": 0, "failing_since": "2026-11-27T10:00:05Z", "error": "answered 503",
+    }  # fmt: skip
+
+    def with_it(route: Route) -> None:
+        answer = route.fetch()
+        route.fulfill(response=answer, json={**answer.json(), "sent_on": sent_on})
+
+    page.route("**/api/intake", with_it)
+    page.get_by_role("link", name="Intake").click()
+    shown = page.get_by_role("region", name="Sent on")
+    expect(shown.get_by_role("heading")).to_contain_text("to collector.example")
+    expect(shown).to_contain_text("answered 503")
+    expect(shown.get_by_role("row", name="waiting")).to_contain_text("1204")
+    expect(shown.get_by_role("row", name="refused there")).to_contain_text("answered 401")
 
 
 def test_a_rule_leaves_records_out_and_shows_the_last(page: Page, instance: Instance) -> None:

@@ -46,9 +46,13 @@ def views(instance: Instance) -> dict[str, str]:
     api = Api(instance)
     ribbon = ask(api, "/api/ribbon", environment="production", **whole(instance))
     answer = api.post("/api/inquiries", {"service": "quay-web", "signal": "latency", "focus": ribbon["focus"], "reference": ribbon["reference"]})[1]
+    disturbance = ask(api, "/api/disturbances", environment="production", **whole(instance))["rows"][0]["id"]
     slow, normal = answer["examples"]["slow"], answer["examples"]["normal"]
     return {
         "/": "sorted by priority",
+        "/disturbances": "are watched",
+        f"/disturbances/{disturbance}": "Changed before",
+        "/watched": "its part of what all share",
         "/services": "timetable-import",
         "/services/quay-web": "POST /reservations",
         "/traces?service=quay-web": "POST /reservations",

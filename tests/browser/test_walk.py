@@ -8,12 +8,14 @@ from datetime import datetime
 from urllib.parse import parse_qs, urlparse
 from zoneinfo import ZoneInfo
 
-from playwright.sync_api import Browser, Page, expect
+from playwright.sync_api import Browser, Page, Route, expect
 
 from tests.api_client import Api
+from tests.browser.conftest import sign_in
 from tests.builders import request
 from tests.conftest import Instance
 from tests.server.test_api import ask, whole
+from tests.server.test_roles import PASSWORD, person
 
 
 def windows_in_force(page: Page) -> dict[str, float]:
@@ -28,8 +30,14 @@ def span_in_address(page: Page, name: str) -> str | None:
 
 
 def as_shown(sentence: str, zone: str = "UTC") -> str:
-    """A sentence of the API with its times as a screen in that zone has them."""
-    return re.sub(r"[\d-]{10}T[\d:]{8}Z", lambda found: f"{datetime.fromisoformat(found[0]).astimezone(ZoneInfo(zone)):%H:%M:%S}", sentence)
+    """A sentence of the API with its times as a screen in that zone has them: with the day, where that is another one there."""
+    local = ZoneInfo(zone)
+
+    def shown(found: re.Match[str]) -> str:
+        at = datetime.fromisoformat(found[0]).astimezone(local)
+        return f"{at:%H:%M:%S}" if at.date() == datetime.now(local).date() else f"{at:%Y-%m-%d %H:%M:%S}"
+
+    return re.sub(r"[\d-]{10}T[\d:]{8}Z", shown, sentence)
 
 
 def test_by_mouse_from_the_overview_to_one_trace(page: Page, instance: Instance, chromium: Browser) -> None:
@@ -265,3 +273,35 @@ def test_a_long_question_can_be_stopped_and_asked_again(page: Page, instance: In
     page.unroute("**/api/breakdown*")
     region.get_by_role("button", name="Ask again").click()
     expect(region.locator("tbody tr").first).to_be_visible()
+
+
+def test_figures_that_are_some_seconds_old_are_said_to_be(page: Page) -> None:
+    def older(route: Route) -> None:
+        answer = route.fetch()
+        route.fulfill(response=answer, headers={**answer.headers, "age": "9"})
+
+    page.route("**/api/overview*", older)
+    page.reload()
+    expect(page.get_by_text("figures 9 s old")).to_be_visible()
+
+
+def test_a_person_changes_their_password(page: Page, instance: Instance) -> None:
+    person(instance, "changer", "reader")
+    page.context.clear_cookies()
+    page.goto(instance.url)
+    sign_in(page, "changer", PASSWORD)
+    page.get_by_role("button", name="changer").click()
+    page.get_by_role("menuitem", name="Change password").click()
+    dialog = page.get_by_role("dialog", name="Change your password")
+    dialog.get_by_label("Current password").fill(PASSWORD)
+    dialog.get_by_label("New password").fill("short")
+    dialog.get_by_role("button", name="Change it").click()
+    expect(dialog.get_by_role("alert")).to_contain_text("at least 12")
+    dialog.get_by_label("New password").fill("seven lights of the east")
+    page.keyboard.press("Enter")
+    expect(dialog).to_be_hidden()
+    expect(page.get_by_text("Your password was changed; your other sessions have ended.", exact=True)).to_be_visible()
+    page.get_by_role("button", name="changer").click()
+    page.get_by_role("menuitem", name="Sign out").click()
+    sign_in(page, "changer", "seven lights of the east")
+    expect(page.get_by_role("button", name="changer")).to_be_visible()

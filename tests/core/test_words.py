@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import pyarrow as pa
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from wirbel.core import words
+from wirbel.core.errors import InvalidQuestion
 from wirbel.store import bloom
 
 TEXTS = st.lists(st.one_of(st.none(), st.text(alphabet="aB9_ -.éß漢\n", max_size=60), st.text(max_size=40)), max_size=12)
@@ -24,9 +26,16 @@ def test_rows_that_contain_all_words_are_found_and_the_filter_never_hides_one(te
     column = pa.chunked_array([pa.array(texts, pa.string())])
     wanted = words.words_in(asked)
     expected = [text is not None and set(wanted) <= set(words.words_in(text)) for text in texts]
-    assert words.contains_all(column, wanted).to_pylist() == expected
+    assert words.rows_with_all(column, wanted).tolist() == [row for row, has in enumerate(expected) if has]
     if any(expected) and wanted:
         assert bloom.may_contain(bloom.build(words.distinct(column)), words.numbers_of(wanted)).all()
+
+
+def test_a_search_is_bounded() -> None:
+    assert words.asked_for("Berth berth 7, BERTH!") == ["berth", "7"]
+    for too_much in ("x" * 2_001, " ".join(f"w{n}" for n in range(51))):
+        with pytest.raises(InvalidQuestion, match="at most 50 different words, and 2000 characters"):
+            words.asked_for(too_much)
 
 
 def test_long_words_count_by_their_first_bytes() -> None:

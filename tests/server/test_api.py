@@ -11,6 +11,7 @@ import pytest
 
 from tests.api_client import Api
 from tests.conftest import ROOT, Instance
+from wirbel.demo.world.skerry import SKERRY
 
 
 @pytest.fixture(scope="module")
@@ -53,8 +54,8 @@ def test_nothing_is_told_to_strangers(instance: Instance) -> None:
 def test_a_wrong_password_is_refused_and_guessing_is_slowed(instance: Instance) -> None:
     stranger = Api(instance, sign_in=False)
     answers = [stranger.post("/api/session", {"name": "guess", "password": "x"})[0] for _ in range(11)]
-    assert answers == [401] * 9 + [429] * 2
-    # Somebody else with the same name is not locked out by it: the sign-in of the other tests goes on.
+    assert answers == [401] * 10 + [429]
+    # Other names are not closed by it: the sign-in of the other tests goes on.
     assert Api(instance).get("/api/session")[0] == 200
 
 
@@ -70,12 +71,20 @@ def test_the_proposed_windows_are_where_the_fault_is(instance: Instance, windows
     assert parse_time(windows["reference_to"], "t") <= parse_time(windows["focus_from"], "t")
 
 
+def tenants_beside(service: str) -> set[str]:
+    hosts = {instance.host for instance in SKERRY.instances[service]}
+    return {name for name, instances in SKERRY.instances.items() if hosts & {instance.host for instance in instances}}
+
+
 def test_the_front_end_looks_worse_than_the_culprit(api: Api, instance: Instance, windows: dict[str, str]) -> None:
     found = ask(api, "/api/overview", environment="production", **windows, **whole(instance))
     order = [row["service"] for row in found["services"]]
     assert order[0] == "quay-web"
     assert order.index("quay-web") < order.index("berth-planner")
-    assert {row["service"] for row in found["services"] if row["health"] == "slow"} == {"quay-web", "sailing-api", "berth-planner"}
+    slow = {row["service"] for row in found["services"] if row["health"] == "slow"}
+    assert slow >= {"quay-web", "sailing-api", "berth-planner"}
+    # At busy hours some others really are slower: who asks berth-planner now and then, and who runs beside it.
+    assert slow <= {"quay-web", "sailing-api", "berth-planner", "vessel-track"} | tenants_beside("berth-planner")
     assert len(order) == 12
     for row in found["services"]:
         assert row["focus"]["failed_low"] <= (row["focus"]["failed_share"] or 0) <= row["focus"]["failed_high"]

@@ -89,3 +89,13 @@ def test_a_file_that_is_not_there_and_one_that_is_too_short(tmp_path: Path) -> N
     assert done.returncode == 0
     assert json.loads(done.stdout) == {"deviations": [], "disturbances": []}
     assert "too few values" in done.stderr
+
+
+def test_whoever_has_read_enough_gets_no_traceback(file: Path) -> None:
+    words = [sys.executable, "-m", "wirbel", "detect", "--file", str(file), "--time", "when", "--value", "load", "--by", "machine", "--json"]
+    with subprocess.Popen(words, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env={**os.environ, "WIRBEL_DATABASE_URL": ""}) as reading:
+        assert reading.stdout
+        assert reading.stderr
+        reading.stdout.close()
+        told = reading.stderr.read()
+    assert (reading.returncode, "Traceback" in told) == (141, False), told

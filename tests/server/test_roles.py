@@ -51,7 +51,7 @@ def test_a_short_password_is_refused_and_makes_no_sign_in(instance: Instance) ->
     words = [sys.executable, "-m", "wirbel", "person", "hasty", "--role", "administrator"]
     done = subprocess.run(words, input="short\n", text=True, env=instance.environment, capture_output=True)
     assert done.returncode == 1
-    assert "at least 10" in done.stderr
+    assert "at least 12" in done.stderr
     hasty = Api(replace(instance, name="hasty", password="short"), sign_in=False)  # noqa: S106
     assert hasty.post("/api/session", {"name": "hasty", "password": "short"})[0] == 401
 

@@ -7,7 +7,7 @@ import subprocess
 import sys
 import threading
 import time
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import pyarrow as pa
 import pytest
@@ -94,6 +94,22 @@ def test_a_question_that_takes_too_long_says_how_far_it_came() -> None:
         pytest.raises(QuestionTooLarge, match=r"0 of 45 records .* shorter window"),
     ):
         scan.scan(EVERYWHERE, ["service"], CountByService())
+
+
+@pytest.mark.parametrize("packed", [True, False])
+def test_a_question_does_not_wait_for_the_end_of_one_block(packed: bool) -> None:
+    accept("logs", some_logs(5), "one")
+    if packed:
+        packer.pack_all()
+    asked = replace(EVERYWHERE, fresh=True)
+    held = threading.Event()
+    began = time.monotonic()
+    try:
+        with query_limits.bounded(query_limits.Bounds(0.3)), pytest.raises(QuestionTooLarge, match="0 of 5 records"):
+            scan.scan(asked, ["service"], lambda table, window: held.wait(30))
+        assert time.monotonic() - began < 10
+    finally:
+        held.set()
 
 
 def test_few_tables_exist_at_a_time() -> None:

@@ -11,6 +11,8 @@ import { useZone } from "./shared/zone";
 import "./styles.css";
 import { Tips } from "./shared/Tip";
 import { Changes } from "./views/changes/Changes";
+import { Disturbance } from "./views/disturbances/Disturbance";
+import { Disturbances } from "./views/disturbances/Disturbances";
 import { Inquiries } from "./views/inquiry/Inquiries";
 import { Inquiry } from "./views/inquiry/Inquiry";
 import { Intake } from "./views/intake/Intake";
@@ -21,6 +23,7 @@ import { Services } from "./views/service/Services";
 import { SignIn } from "./views/signin/SignIn";
 import { Trace } from "./views/trace/Trace";
 import { Traces } from "./views/traces/Traces";
+import { Watched } from "./views/watched/Watched";
 
 /** A session that ended leads to sign-in, and from there back to the same address. */
 const onError = (error: Error) => {
@@ -57,8 +60,11 @@ function App() {
           <Route path="services/:name" element={<Service />} />
           <Route path="traces" element={<Traces />} />
           <Route path="changes" element={<Changes />} />
+          <Route path="watched" element={<Watched />} />
+          <Route path="disturbances/:id" element={<Disturbance />} />
         </Route>
         <Route path="traces/:trace" element={<Trace />} />
+        <Route path="disturbances" element={<Disturbances />} />
         <Route path="inquiries" element={<Inquiries />} />
         <Route path="inquiries/:id" element={<Inquiry />} />
         <Route path="intake" element={<Intake />} />

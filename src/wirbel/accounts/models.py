@@ -22,3 +22,13 @@ class Person(AbstractUser):
     @property
     def may_administer(self) -> bool:
         return self.role == Role.ADMINISTRATOR
+
+
+class WrongPassword(models.Model):
+    """One that was tried; under which keys it counts: see accounts.lockout."""
+
+    key = models.CharField(max_length=64)
+    at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        indexes = [models.Index(fields=["key", "at"], name="wrong_password_key"), models.Index(fields=["at"], name="wrong_password_at")]

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import argparse
+import os
+import signal
 import sys
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
@@ -17,6 +19,13 @@ def rfc3339(text: str) -> int:
         return parse_time(text, "time")
     except InvalidChange as error:
         raise argparse.ArgumentTypeError(str(error)) from error
+
+
+def port(text: str) -> int:
+    """Of loopback."""
+    if not text.isascii() or not text.isdigit() or not 1 <= int(text) <= 65_535:
+        raise argparse.ArgumentTypeError(f"a port is a number from 1 to 65535, not {text[:40]}")
+    return int(text)
 
 
 def days(text: str) -> float:
@@ -61,8 +70,8 @@ def _parser() -> argparse.ArgumentParser:
     shared.add_argument("--no-input", action="store_true", help="never ask (nothing asks at present)")
 
     demo = commands.add_parser("demo", parents=[shared], help="start everything with the demo world")
-    demo.add_argument("--port", type=int, default=8140)
-    demo.add_argument("--db-port", type=int, default=None)
+    demo.add_argument("--port", type=port, default=8140)
+    demo.add_argument("--db-port", type=port, default=None)
     demo.add_argument("--seed", type=int, default=1)
     demo.add_argument("--fault", default="bad-deploy", metavar="NAME", help="what goes on in the demo world (./wirbel drill --list names them)")
     demo.add_argument("--days", type=days, default=14.0, metavar="N", help="of history; the last six hours in full")
@@ -70,8 +79,8 @@ def _parser() -> argparse.ArgumentParser:
     demo.add_argument("--quiet", action="store_true", help="no live feed")
 
     serve = commands.add_parser("serve", parents=[shared], help="start web server and workers, no demo data")
-    serve.add_argument("--port", type=int, default=8140)
-    serve.add_argument("--db-port", type=int, default=None)
+    serve.add_argument("--port", type=port, default=8140)
+    serve.add_argument("--db-port", type=port, default=None)
     serve.add_argument("--processes", type=int, default=SERVER_PROCESSES, help="of the web server")
     serve.add_argument("--workers", type=int, default=1)
 
@@ -111,10 +120,15 @@ def _parser() -> argparse.ArgumentParser:
     diagnose.add_argument("--reference-to", type=rfc3339, metavar="T")
     diagnose.add_argument("--json", action="store_true")
 
-    detect = commands.add_parser("detect", parents=[shared], help="find what departs from normal in the series of a CSV or Parquet file")
-    detect.add_argument("--file", required=True, metavar="SERIES")
-    detect.add_argument("--time", required=True, metavar="COLUMN", help="dates, or numbers since 1970")
-    detect.add_argument("--value", required=True, metavar="COLUMN")
+    detect = commands.add_parser(
+        "detect", parents=[shared], help="find what departs from normal in the series of a CSV or Parquet file, or tell what the watch has found"
+    )
+    detect.add_argument("--from", dest="start", type=rfc3339, metavar="T", help="what the watch has found in what is stored")
+    detect.add_argument("--to", dest="end", type=rfc3339, metavar="T")
+    detect.add_argument("--environment", metavar="NAME")
+    detect.add_argument("--file", metavar="SERIES", help="of anybody's; no database is needed")
+    detect.add_argument("--time", metavar="COLUMN", help="dates, or numbers since 1970")
+    detect.add_argument("--value", metavar="COLUMN")
     detect.add_argument("--by", metavar="COLUMN", help="a series for each of its values")
     detect.add_argument(
         "--kind", choices=["level", "rate", "latency", "share"], default="level", help="what the values are: latencies and rates vary by factors"
@@ -149,11 +163,16 @@ def main(words: list[str] | None = None) -> None:
     given = sys.argv[1:] if words is None else words
     arguments = _parser().parse_args(given if given and given[0] != "help" else ["--help"])
     from wirbel.cli import commands
-    from wirbel.runtime.database import DatabaseFailure, say
+    from wirbel.runtime.database import CannotStart, say
 
     try:
         status = getattr(commands, arguments.command)(arguments)
-    except (WirbelError, DatabaseFailure) as error:
+        sys.stdout.flush()
+    except BrokenPipeError:
+        # Whoever reads has read enough, as head does. What is left to be written at the end of the process goes nowhere.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        status = 128 + signal.SIGPIPE
+    except (WirbelError, CannotStart) as error:
         say(str(error))
         status = WRONG_CALL if isinstance(error, InvalidQuestion) else FAILED
     except KeyboardInterrupt:

@@ -13,17 +13,18 @@ from contextlib import contextmanager, nullcontext
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from psycopg import conninfo
+
 from wirbel.core.errors import NotFound
 from wirbel.core.text import number, span_of_time, time
-from wirbel.runtime import environment
-from wirbel.runtime.database import DEFAULT_PORT, EmbeddedDatabase, find_binaries, say
-from wirbel.runtime.processes import run_until_stopped, server_command, worker_command
+from wirbel.runtime import environment, in_use
+from wirbel.runtime.database import DEFAULT_PORT, CannotStart, EmbeddedDatabase, find_binaries, is_free, say
+from wirbel.runtime.processes import run_until_stopped, server_commands, worker_command
 
 if TYPE_CHECKING:
     from wirbel.core.deviation.disturbance import Of
 
 MOST_TEST_WORKERS = 4
-ONE_THREAD = {name: "1" for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS")}  # workers share the processors
 
 
 def demo(arguments: argparse.Namespace) -> int:
@@ -36,8 +37,13 @@ def demo(arguments: argparse.Namespace) -> int:
     home = Path(os.environ.get("WIRBEL_HOME") or environment.home().parent / "demo")
     os.environ["WIRBEL_HOME"] = str(home)
     os.environ.pop("WIRBEL_DATABASE_URL", None)
-    if arguments.reset:
-        EmbeddedDatabase(home).erase()
+    with in_use.serving(home):
+        if arguments.reset:
+            EmbeddedDatabase(home).erase()
+        return _demo(arguments)
+
+
+def _demo(arguments: argparse.Namespace) -> int:
     with environment.database(arguments.db_port or DEFAULT_PORT):
         from wirbel.demo.start import start_demo
 
@@ -45,12 +51,13 @@ def demo(arguments: argparse.Namespace) -> int:
 
 
 def serve(arguments: argparse.Namespace) -> int:
-    from wirbel.runtime.database import free_port
-
-    with environment.database(arguments.db_port or DEFAULT_PORT):
-        port = free_port(arguments.port)
+    port = arguments.port
+    if not is_free(port):
+        raise CannotStart(f"another program listens on port {port}; choose one with --port")
+    with in_use.serving(environment.home()), environment.database(arguments.db_port or DEFAULT_PORT):
         say(f"http://127.0.0.1:{port}  (make a sign-in with ./wirbel person NAME, a token with ./wirbel token NAME)")
-        return run_until_stopped([server_command(port)] * arguments.processes + [worker_command()] * arguments.workers)
+        servers = server_commands(port, arguments.processes, environment.home())
+        return run_until_stopped(servers + [worker_command()] * arguments.workers)
 
 
 def worker(arguments: argparse.Namespace) -> int:
@@ -59,7 +66,7 @@ def worker(arguments: argparse.Namespace) -> int:
 
         connector: Any = app.connector  # Django's own, which has one for workers
         with app.replace_connector(connector.get_worker_connector()) as running:
-            running.run_worker(concurrency=2, delete_jobs="successful", install_signal_handlers=True)
+            running.run_worker(concurrency=3, delete_jobs="successful", install_signal_handlers=True)
     return 0
 
 
@@ -80,7 +87,7 @@ def person(arguments: argparse.Namespace) -> int:
 
         say("password, then Enter:")
         password = sys.stdin.readline().rstrip("\n")
-        found, _ = Person.objects.get_or_create(username=arguments.name)
+        found = Person.objects.filter(username=arguments.name).first() or Person(username=arguments.name)
         try:
             validate_password(password, found)
         except ValidationError as error:
@@ -124,17 +131,24 @@ def export(arguments: argparse.Namespace) -> int:
 def backup(arguments: argparse.Namespace) -> int:
     """Everything that is stored, as one file of PostgreSQL's own format."""
     with environment.database():
-        return _of_postgresql("pg_dump", "-Fc", "-f", arguments.file, "-d", os.environ["WIRBEL_DATABASE_URL"])
+        # For its owner only, whatever was there before: it holds everything.
+        os.close(os.open(arguments.file, os.O_WRONLY | os.O_CREAT, 0o600))
+        os.chmod(arguments.file, 0o600)
+        return _of_postgresql("pg_dump", "-Fc", "-f", arguments.file)
 
 
 def restore(arguments: argparse.Namespace) -> int:
     """In one transaction, into a database that holds nothing yet."""
     with environment.database(set_up=False):
-        return _of_postgresql("pg_restore", "--no-owner", "--single-transaction", "-d", os.environ["WIRBEL_DATABASE_URL"], arguments.file)
+        return _of_postgresql("pg_restore", "--no-owner", "--single-transaction", arguments.file)
 
 
 def _of_postgresql(program: str, *words: str) -> int:
-    done = subprocess.run([str(find_binaries() / program), *words], capture_output=True, text=True)
+    """The password goes by the environment: all users of a machine see the words of a command."""
+    given = conninfo.conninfo_to_dict(os.environ["WIRBEL_DATABASE_URL"])
+    password = str(given.pop("password", "") or "")
+    command = [str(find_binaries() / program), "-d", conninfo.make_conninfo(**{name: str(value) for name, value in given.items()}), *words]
+    done = subprocess.run(command, env={**os.environ, "PGPASSWORD": password}, capture_output=True, text=True)
     if done.returncode:
         say(f"{program} failed: {done.stderr.strip()[-1000:]}")
     return 1 if done.returncode else 0
@@ -183,8 +197,31 @@ def _print_answer(result: dict) -> None:  # type: ignore[type-arg]
 
 
 def detect(arguments: argparse.Namespace) -> int:
+    """What departs from normal, in a file or in what the watch has read."""
+    from wirbel.core.deviation import contract, grouping
+
+    stored, of_file = (arguments.start, arguments.end), (arguments.file, arguments.time, arguments.value)
+    if None not in stored and arguments.file is None:
+        with environment.database():
+            from wirbel.watch import found as found_by_watch
+
+            found = [record.of() for record in found_by_watch.records(*stored, arguments.environment)[: found_by_watch.MOST]]
+            linked = found_by_watch.linked(*stored, arguments.environment)
+    elif None not in of_file and stored == (None, None):
+        found, linked = _in_file(arguments), grouping.all_linked
+    else:
+        say("give --file, --time and --value, or --from and --to for what the watch has found")
+        return 2
+    if arguments.json:
+        print(json.dumps(contract.contract(found, linked), ensure_ascii=False))
+    else:
+        _print_deviations(found)
+    return 0
+
+
+def _in_file(arguments: argparse.Namespace) -> list[Of]:
     """Needs no database: the same detection as everywhere, on a file of anybody's."""
-    from wirbel.core.deviation import disturbance, find, series_file
+    from wirbel.core.deviation import disturbance, find, series_file, tracker
     from wirbel.core.deviation.accumulate import Budget
     from wirbel.core.series.series import Kind
 
@@ -197,20 +234,16 @@ def detect(arguments: argparse.Namespace) -> int:
         attributes = {arguments.by: series.name} if arguments.by else {}
         result = find.find(series.times, series.values, kinds[arguments.kind], budget=Budget(arguments.budget), zone=arguments.zone)
         if result.profile is None:
-            say(f"{series.name}: too few values to tell what is normal; at least {find.FIRST + 1} are needed, in {find.FIRST_BLOCKS} stretches")
+            say(f"{series.name}: too few values to tell what is normal; at least {tracker.FIRST} are needed, in {tracker.FIRST_BLOCKS} stretches")
         found += [disturbance.Of(arguments.value, None, attributes, "", deviation) for deviation in result.deviations]
-    if arguments.json:
-        print(json.dumps(disturbance.contract(found), ensure_ascii=False))
-    else:
-        _print_deviations(found)
-    return 0
+    return found
 
 
 def _print_deviations(found: Sequence[Of]) -> None:
     for one in sorted(found, key=lambda of: of.deviation.onset):
         d = one.deviation
         until = "and goes on" if d.ended is None else f"to {time(d.ended)}"
-        name = " ".join([one.metric, *one.attributes.values()])
+        name = " ".join([*([one.entity.name] if one.entity.name else []), one.metric, *one.attributes.values()])
         seen = "nothing" if d.peak.actual is None else number(d.peak.actual)
         lead = "" if d.lead_s is None else f"; a plain threshold {span_of_time(abs(d.lead_s))} {'later' if d.lead_s >= 0 else 'earlier'}"
         print(f"{time(d.onset)} {until}: {name} {d.direction}, {seen} where {number(d.peak.low)} to {number(d.peak.high)} was expected{lead}")
@@ -256,8 +289,8 @@ def test(arguments: argparse.Namespace) -> int:
         if not arguments.words and (failed := _static_checks(root)):
             say(f"these checks failed: {', '.join(failed)}")
             return 1
-        words = arguments.words or ["--numprocesses", str(min(os.cpu_count() or 1, MOST_TEST_WORKERS)), "--dist", "loadgroup"]
-        return subprocess.run([sys.executable, "-m", "pytest", *words], cwd=root, env={**os.environ, **ONE_THREAD}).returncode
+        words = arguments.words or ["--numprocesses", str(min(os.cpu_count() or 1, MOST_TEST_WORKERS)), "--dist", "loadscope"]
+        return subprocess.run([sys.executable, "-m", "pytest", *words], cwd=root).returncode
 
 
 def bench(arguments: argparse.Namespace) -> int:

@@ -2,6 +2,7 @@
 
 WirbelError
 ├── MalformedTelemetry   a body that is not what its type says; nothing of it can be kept
+│   └── TooMuchTelemetry     one that holds more than may be taken at once
 ├── InvalidChange        a change that breaks the contract; names the field
 ├── NotFound             nothing of that name or id is stored
 ├── NotEnoughData        a question that the data cannot answer; says what is missing
@@ -17,6 +18,10 @@ class WirbelError(Exception):
 
 class MalformedTelemetry(WirbelError):
     """The body cannot be decoded as what it claims to be."""
+
+
+class TooMuchTelemetry(MalformedTelemetry):
+    """The body holds more records, attributes or values than may be decoded at once."""
 
 
 class InvalidChange(WirbelError):

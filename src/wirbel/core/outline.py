@@ -9,7 +9,7 @@ from functools import cached_property
 import numpy as np
 import numpy.typing as npt
 
-from wirbel.core.diagnosis.critical_path import Path
+from wirbel.core.diagnosis.critical_path import Path, skew
 from wirbel.core.topology.trace_set import TraceSet
 
 Ints = npt.NDArray[np.int64]
@@ -71,12 +71,12 @@ class Outline:
 
     @cached_property
     def _above(self) -> Ints:
-        found: dict[int, None] = {}
+        found: list[int] = []
         at = int(self.traces.parent[self.root])
-        while at >= 0 and at not in found:
-            found[at] = None
+        while at >= 0:
+            found.append(at)
             at = int(self.traces.parent[at])
-        return np.array(list(found), np.int64)
+        return np.array(found, np.int64)
 
     @cached_property
     def _whole(self) -> tuple[Ints, Ints]:
@@ -108,8 +108,36 @@ class Outline:
         return self._whole[1][: self.most]
 
     @property
+    def levels(self) -> int:
+        """How many spans are at most above each other, those left out as well."""
+        return len(self._levels)
+
+    @cached_property
+    def moved(self) -> Ints:
+        """By how much each row is moved as clocks disagree, ns: what answers lies within the call that it answers, and what is beneath moves along.
+
+        As the critical path has it: see core.diagnosis.critical_path.skew.
+        """
+        traces, by = self.traces, np.zeros(len(self.traces), np.int64)
+        for level in self._levels[1:]:
+            above = self._parent[level]
+            by[level] = by[above]
+            by[level] += skew(traces.start, traces.end, traces.kind, level, above, traces.start[above] + by[above], traces.end[above] + by[above], by[above])
+        return by
+
+    @cached_property
+    def start(self) -> Ints:
+        """When each row starts, so moved; ns."""
+        return self.traces.start + self.moved
+
+    @property
     def left_out(self) -> int:
         return max(len(self._whole[0]) - self.most, 0)
+
+    @property
+    def beside(self) -> int:
+        """Spans above the root, and what else is beneath them."""
+        return len(self.traces) - len(self._whole[0])
 
     @cached_property
     def place(self) -> Ints:
@@ -176,7 +204,7 @@ class Outline:
         if not len(rows):
             return
         operation = self.traces.codes("operation")[0]
-        start, end = self.traces.start, self.traces.end
+        start, end = self.start, self.start + self.traces.duration
         rows = rows[np.lexsort((start[rows], operation[rows], self.channel[rows], self._parent[rows]))]
         key = np.stack([self._parent[rows], self.channel[rows], operation[rows]])
         first = np.flatnonzero(np.r_[True, (key[:, 1:] != key[:, :-1]).any(axis=0)])

@@ -56,7 +56,7 @@ def merge(owners: Ints, buckets: Ints, counts: Floats) -> tuple[Ints, Ints, Floa
     return owners[first], buckets[first], np.add.reduceat(counts, starts)
 
 
-def _filled(owners: Ints, buckets: Ints, counts: Floats, groups: int) -> tuple[Ints, Ints, Floats]:
+def filled(owners: Ints, buckets: Ints, counts: Floats, groups: int) -> tuple[Ints, Ints, Floats]:
     """The filled buckets of each group with their counts, sorted by group, then bucket."""
     # The zero bucket sits far below the rest; pull it next to them to keep the table narrow.
     lowest = int(buckets[buckets != ZERO_BUCKET].min(initial=0)) - 1
@@ -84,7 +84,7 @@ def quantiles(owners: Ints, buckets: Ints, counts: Floats, groups: int, wanted: 
         return result
     # One running sum over the buckets, group behind group: a quantile is one look-up in it. Memory goes by what is
     # filled, not by groups times buckets; few groups are counted in a table all the same, which is faster than sorting.
-    owners, buckets, counts = _filled(owners, buckets, counts, groups)
+    owners, buckets, counts = filled(owners, buckets, counts, groups)
     cumulative = np.cumsum(counts)
     last = np.searchsorted(owners, np.arange(groups), side="right")
     ends = np.r_[0.0, cumulative][last]
@@ -93,6 +93,6 @@ def quantiles(owners: Ints, buckets: Ints, counts: Floats, groups: int, wanted: 
     hair = 1e-12 * max(cumulative[-1], 1.0)  # so that float sums do not step into the next bucket
     wanted_sum = np.maximum(shares * totals[:, None] - hair, hair) + before[:, None]
     at = np.minimum(np.searchsorted(cumulative, wanted_sum), np.maximum(last - 1, 0)[:, None])
-    filled = (totals > 0)[:, None] & ~np.isnan(shares)
-    result[filled] = value_of(buckets[at[filled]])
+    known = (totals > 0)[:, None] & ~np.isnan(shares)
+    result[known] = value_of(buckets[at[known]])
     return result

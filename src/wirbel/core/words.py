@@ -13,9 +13,11 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from wirbel.core.errors import InvalidQuestion
 from wirbel.core.hashing import Words, mix
 
 LONGEST = 32  # bytes of a word that count
+MOST_WORDS, LONGEST_ASKED = 50, 2_000  # of a search: different words, and characters
 _INSIDE = np.zeros(256, np.bool_)
 _INSIDE[[*b"0123456789_abcdefghijklmnopqrstuvwxyz"]] = True
 _INSIDE[0x80:] = True  # parts of letters that are not ASCII
@@ -25,6 +27,14 @@ _WORD = re.compile(r"[0-9_a-z\x80-\U0010ffff]+")
 def words_in(asked: str) -> list[str]:
     """The words of a search text, in lower case."""
     return _WORD.findall(asked.lower())
+
+
+def asked_for(text: str) -> list[str]:
+    """The words of a search, each once. Raises InvalidQuestion if there are too many."""
+    found = list(dict.fromkeys(words_in(text[: LONGEST_ASKED + 1])))
+    if len(text) > LONGEST_ASKED or len(found) > MOST_WORDS:
+        raise InvalidQuestion(f"a search has at most {MOST_WORDS} different words, and {LONGEST_ASKED} characters in all")
+    return found
 
 
 def numbers_of(words: list[str]) -> Words:
@@ -59,10 +69,15 @@ def _numbers(raw: npt.NDArray[np.uint8], starts: npt.NDArray[np.int64], lengths:
     return number
 
 
-def contains_all(texts: pa.ChunkedArray, words: list[str]) -> pa.ChunkedArray:
+def rows_with_all(texts: pa.ChunkedArray, words: list[str]) -> npt.NDArray[np.int64]:
     """Rows whose text contains every word; null texts contain none."""
-    found = pc.is_valid(texts)
-    for word in words:
+    left = pc.utf8_lower(texts)
+    rows = np.flatnonzero(pc.is_valid(left).to_numpy())
+    left = left.take(pa.array(rows))
+    # Long words first, as they leave the fewest texts for the others; where a word stands is looked at in what holds its letters.
+    for word in sorted(words, key=len, reverse=True):
         edge = r"[^0-9_a-z\x{80}-\x{10ffff}]"
-        found = pc.and_(found, pc.fill_null(pc.match_substring_regex(pc.utf8_lower(texts), f"(^|{edge}){word}({edge}|$)"), False))
-    return found
+        for is_there, sought in ((pc.match_substring, word), (pc.match_substring_regex, f"(^|{edge}){word}({edge}|$)")):
+            kept = np.flatnonzero(is_there(left, sought).to_numpy())
+            rows, left = rows[kept], left.take(pa.array(kept))
+    return rows

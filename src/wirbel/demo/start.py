@@ -19,9 +19,10 @@ from wirbel.inquiry.models import Inquiry
 from wirbel.intake.models import Token
 from wirbel.runtime.database import free_port, say
 from wirbel.runtime.environment import home
-from wirbel.runtime.processes import SERVER_PROCESSES, run_until_stopped, server_command, worker_command
+from wirbel.runtime.processes import SERVER_PROCESSES, run_until_stopped, server_commands, worker_command
 from wirbel.store.models import Arrival, AttributeName, Block, ChangeRecord, Entity, Metric, PeerAddress, Receipt, Relation, Segment, Service
 from wirbel.store.streams import HOUR_NS
+from wirbel.watch.models import Position, Unwatched, WatchedSeries
 
 CHUNK_NS = HOUR_NS // 2
 SIGN_IN = "skipper"
@@ -37,9 +38,11 @@ def start_demo(port: int, seed: int, kind: str, days: float, feed: bool) -> int:
         state = _fill(seed, kind, days)
         state_file.write_text(json.dumps(state))
         state_file.chmod(0o600)
-    port = free_port(port)
+    wanted, port = port, free_port(port)
+    if port != wanted:
+        say(f"another program listens on port {wanted}; this is port {port}")
     url = f"http://127.0.0.1:{port}"
-    commands = [server_command(port)] * SERVER_PROCESSES + [worker_command()]
+    commands = [*server_commands(port, SERVER_PROCESSES, home()), worker_command()]
     if not feed:
         practice.hide(home())
     else:
@@ -55,7 +58,24 @@ def world_digest() -> str:
 
 
 def _forget_all() -> None:
-    for model in (Block, Segment, Receipt, Service, Relation, PeerAddress, ChangeRecord, Arrival, AttributeName, Entity, Metric, Inquiry, Token):
+    for model in (
+        Block,
+        Segment,
+        Receipt,
+        Service,
+        Relation,
+        PeerAddress,
+        ChangeRecord,
+        Arrival,
+        AttributeName,
+        Entity,
+        Metric,
+        Inquiry,
+        Token,
+        WatchedSeries,
+        Position,
+        Unwatched,
+    ):
         model.objects.all().delete()
     (home() / "feed.json").unlink(missing_ok=True)
     practice.clear(home())

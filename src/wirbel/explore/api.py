@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
+from urllib.parse import unquote
 
 from django.http import HttpRequest, StreamingHttpResponse
 from ninja import Query, Router, Schema
-from pydantic import Field
+from ninja.decorators import decorate_view
+from pydantic import AfterValidator, Field
 
 from wirbel.core.errors import InvalidQuestion, NotFound
 from wirbel.core.signals.spans import Outcome
@@ -18,13 +20,14 @@ from wirbel.explore.breakdown import MOST_VALUES, breakdown
 from wirbel.explore.distribution import latency_distribution
 from wirbel.explore.earlier import Beside, earlier, shifted
 from wirbel.explore.figures import listed, window_out
-from wirbel.explore.health import overview
+from wirbel.explore.health import PAGE, overview
 from wirbel.explore.log_rates import log_rates
 from wirbel.explore.log_records import log_records, trace_logs
 from wirbel.explore.metrics import Wanted, metric_view
 from wirbel.explore.schemas import change_out
 from wirbel.explore.service import service_view
 from wirbel.explore.services import services_table
+from wirbel.explore.together import together
 from wirbel.explore.trace import parse_id, span_view, trace_pair
 from wirbel.explore.traces import Filter, list_traces
 from wirbel.store import reading
@@ -35,10 +38,14 @@ SOME_ROWS = 100  # of each table of a service
 MOST_PARTS = 5_000
 MOST_TRACES = 2_000
 LONGEST_NAME = 200  # of what names are searched for
+Seconds = Annotated[float, Field(ge=0, le=10**9, allow_inf_nan=False)]
+Name = Annotated[str, AfterValidator(unquote)]  # as it stands in the address: server.middleware.NamesAsSent
+Code = Annotated[int, Field(ge=0, le=9_999)]  # of a status
 router = Router()
 
 
 @router.get("/ribbon", response=schemas.Ribbon)
+@decorate_view(together)
 def ribbon(
     request: HttpRequest,
     asked: Query[Within],
@@ -58,7 +65,7 @@ def ribbon(
         return grid.first + pair[0] * grid.step_ns, min(grid.first + pair[1] * grid.step_ns, high)
 
     stored = found.stored
-    focus, reference = windows.in_minutes(times(found.proposal.focus), times(found.proposal.reference))
+    focus, reference = windows.in_minutes(times(found.proposal.focus), times(found.proposal.reference), found.proposal.departed)
     return schemas.Ribbon(
         start=rfc3339(grid.first),
         end=rfc3339(high),
@@ -110,9 +117,10 @@ def get_export(
 
 
 @router.get("/overview", response=schemas.Overview)
-def get_overview(request: HttpRequest, asked: Query[Compared]) -> Any:
-    """The health of all services, worst first."""
-    return overview(*asked.range(), *asked.windows(), asked.environment, asked.services())
+@decorate_view(together)
+def get_overview(request: HttpRequest, asked: Query[Compared], first: Annotated[int, Field(ge=0, le=10**6)] = 0, most: int = PAGE) -> Any:
+    """The health of all services, worst first; of those from the ``first`` on."""
+    return overview(*asked.range(), *asked.windows(), asked.environment, asked.services(), first, max(1, min(most, PAGE)))
 
 
 @router.get("/services", response=list[str])
@@ -127,15 +135,17 @@ def services(request: HttpRequest, environment: str | None = None, containing: s
 
 
 @router.get("/services-table", response=list[schemas.ServiceRow])
+@decorate_view(together)
 def get_services_table(request: HttpRequest, asked: Query[Compared]) -> Any:
     """All services with their figures, also those that send no requests."""
     return services_table(*asked.range(), *asked.windows(), asked.environment, asked.services())
 
 
 @router.get("/services/{name}", response=schemas.ServiceView)
-def service(request: HttpRequest, name: str, asked: Query[Compared], also: Query[Beside], rows: int = SOME_ROWS) -> Any:
+@decorate_view(together)
+def service(request: HttpRequest, name: Name, asked: Query[Compared], also: Query[Beside], rows: int = SOME_ROWS) -> Any:
     """One service; of each of its tables the ``rows`` busiest, and how many there are."""
-    if not Service.objects.filter(name=name).exists():
+    if not known.has_sent(name):
         raise NotFound(f"No service {name!r} has sent anything.")
     return service_view(name, *asked.range(), *asked.windows(), asked.environment, max(1, min(rows, MOST_PARTS)), also.beside)
 
@@ -148,9 +158,9 @@ class Conditions(Schema):
     version: str | None = None
     instance: str | None = None
     outcome: Outcome | None = None
-    status: int | None = None
-    slower_than_s: float | None = None
-    faster_than_s: float | None = None
+    status: Code | None = None
+    slower_than_s: Seconds | None = None
+    faster_than_s: Seconds | None = None
     carrying: list[str] = Field(default=[], max_length=10, description="ATTRIBUTE=VALUE; a request must have them all")
 
     def filter(self, among: tuple[str, ...] | None) -> Filter:
@@ -163,25 +173,29 @@ class Conditions(Schema):
 
 
 @router.get("/traces", response=schemas.TraceList)
+@decorate_view(together)
 def traces(
     request: HttpRequest,
     start: str,
-    end: str,
     conditions: Query[Conditions],
     asked: Query[Within],
+    end: str | None = None,
     order: Literal["slowest", "fastest", "newest", "oldest"] = "slowest",
     most: int = 100,
 ) -> Any:
+    """Requests that meet all conditions; without an end, up to now."""
     return list_traces(window_of(start, end, "range"), conditions.filter(asked.services()), order, max(1, min(most, MOST_TRACES)), asked.environment)
 
 
 @router.get("/breakdown", response=schemas.Breakdown)
+@decorate_view(together)
 def get_breakdown(request: HttpRequest, by: str, conditions: Query[Conditions], asked: Query[Compared], most: int = 50) -> Any:
     """Requests split by the values of an attribute, focus beside reference."""
     return breakdown(*asked.windows(), conditions.filter(asked.services()), by, asked.environment, max(1, min(most, MOST_VALUES)))
 
 
 @router.get("/distribution", response=schemas.Distribution)
+@decorate_view(together)
 def get_distribution(request: HttpRequest, conditions: Query[Conditions], asked: Query[Compared]) -> Any:
     """How long requests take, focus beside reference; of any duration."""
     return latency_distribution(*asked.windows(), conditions.filter(asked.services()), asked.environment)
@@ -211,7 +225,8 @@ def known_entities(request: HttpRequest, kind: str | None = None, service: str |
 
 
 @router.get("/services/{name}/metric", response=schemas.MetricView)
-def get_metric(request: HttpRequest, name: str, metric: str, asked: Query[Compared], also: Query[Beside], by: str | None = None) -> Any:
+@decorate_view(together)
+def get_metric(request: HttpRequest, name: Name, metric: str, asked: Query[Compared], also: Query[Beside], by: str | None = None) -> Any:
     """A metric of a service over time, in one line or in one for each value of a label."""
     return metric_view(Wanted(name, metric, asked.environment, by), *asked.range(), list(asked.windows()), also.beside)
 
@@ -247,9 +262,10 @@ def changes(request: HttpRequest, start: str, end: str, asked: Query[Within], se
 
 
 @router.get("/services/{name}/log-rates", response=schemas.LogRates)
+@decorate_view(together)
 def get_log_rates(
     request: HttpRequest,
-    name: str,
+    name: Name,
     also: Query[Beside],
     start: str | None = None,
     end: str | None = None,
@@ -261,6 +277,6 @@ def get_log_rates(
 
 
 @router.get("/services/{name}/log-records", response=schemas.LogRecords)
-def get_log_records(request: HttpRequest, name: str, template: Query[list[str]], start: str, end: str, environment: str | None = None, most: int = 20) -> Any:
+def get_log_records(request: HttpRequest, name: Name, template: Query[list[str]], start: str, end: str, environment: str | None = None, most: int = 20) -> Any:
     """The first log records of a pattern of a service, by the templates of which an inquiry says that it is made up."""
     return log_records(name, template, *window_of(start, end, "window", windows.LONGEST_RANGE_NS), environment, most)

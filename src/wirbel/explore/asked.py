@@ -16,10 +16,18 @@ from wirbel.store import reading
 from wirbel.store.streams import DAY_NS
 
 SHORTEST_LAST_S = 60
+TICK_NS = 2 * 10**9  # of the clock of those who follow now: who asks at one tick asks the same, and is answered together
 
 
-def window_of(start: str, end: str, name: str, longest_ns: int = windows.LONGEST_NS) -> tuple[int, int]:
-    window = (parse_time(start, f"{name} from"), parse_time(end, f"{name} to"))
+def now() -> int:
+    """The tick before now, ns."""
+    at = time.time_ns()
+    return at - at % TICK_NS
+
+
+def window_of(start: str, end: str | None, name: str, longest_ns: int = windows.LONGEST_NS) -> tuple[int, int]:
+    """Without an end, up to now: who follows it asks the same again and again, which can be answered for many together."""
+    window = (parse_time(start, f"{name} from"), now() if end is None else parse_time(end, f"{name} to"))
     if window[1] <= window[0]:
         raise InvalidQuestion(f"{name} ends before it starts")
     if window[1] - window[0] > longest_ns:
@@ -31,18 +39,18 @@ def range_of(start: str | None, end: str | None, environment: str | None = None,
     """The range asked for, or the last so many seconds; without either, what there is of the six hours up to now, or up to the newest record if none is recent."""
     if start and end:
         return window_of(start, end, "range", windows.LONGEST_RANGE_NS)
-    now = time.time_ns()
+    until = now()
     if last_s is not None:
         if not SHORTEST_LAST_S <= last_s <= windows.LONGEST_RANGE_NS // 10**9:
             raise InvalidQuestion(f"last_s must be from {SHORTEST_LAST_S} to {windows.LONGEST_RANGE_NS // 10**9} seconds")
-        return now - last_s * 10**9, now
+        return until - last_s * 10**9, until
     stored = reading.time_range(environment)
     if not stored:
-        return now - windows.RANGE_NS, now
-    if stored[1] < now - windows.RANGE_NS:
-        now = stored[1]
-    oldest = min(stored[0] - windows.MARGIN_NS, now - windows.SHORTEST_RANGE_NS)
-    return max(oldest - oldest % MINUTE_NS, now - windows.RANGE_NS), now
+        return until - windows.RANGE_NS, until
+    if stored[1] < until - windows.RANGE_NS:
+        until = stored[1]
+    oldest = min(stored[0] - windows.MARGIN_NS, until - windows.SHORTEST_RANGE_NS)
+    return max(oldest - oldest % MINUTE_NS, until - windows.RANGE_NS), until
 
 
 class Within(Schema):
@@ -60,7 +68,7 @@ class Compared(Within):
     """The two windows, and the range around them."""
 
     focus_from: str
-    focus_to: str
+    focus_to: str | None = Field(default=None, description="Left out: up to now.")
     reference_from: str
     reference_to: str
     start: str | None = None

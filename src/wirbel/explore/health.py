@@ -4,111 +4,124 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-import numpy as np
-import numpy.typing as npt
-import pyarrow as pa
-import pyarrow.compute as pc
-
-from wirbel.core import arrow, text
+from wirbel.core import text
+from wirbel.core.deviation import sentences
+from wirbel.core.deviation.disturbance import Disturbance
 from wirbel.core.expected.band import Band, expected_band
-from wirbel.core.expected.health import Verdict, judge
+from wirbel.core.expected.health import SIGNALS
 from wirbel.core.series import cells as cell_series
 from wirbel.core.series.grid import fewer
+from wirbel.core.series.percentiles import HEADLINE
 from wirbel.core.text import rfc3339
-from wirbel.core.topology.graph import EntityId
 from wirbel.explore import read_series
 from wirbel.explore.figures import figures, spark
-from wirbel.explore.schemas import Overview, ServiceHealth
+from wirbel.explore.fleet import Fleet, fleet
+from wirbel.explore.schemas import Overview, ServiceHealth, Since, Spark
+from wirbel.store.scan import snapshot
+from wirbel.watch import bands
+from wirbel.watch import found as found_by_watch
 
 Window = tuple[int, int]
-Floats = npt.NDArray[np.float64]
 
+MOST_DISTURBANCES = 3  # that are told of
 SPARK_POINTS = 130  # of a small chart
+PAGE = 50  # services, with all that is shown of them
 
 
-def overview(start: int, end: int, focus: Window, reference: Window, environment: str | None, among: Sequence[str] | None = None) -> Overview:
-    """All services, or those ``among`` some, that serve requests in [start, end)."""
+@snapshot()
+def overview(
+    start: int, end: int, focus: Window, reference: Window, environment: str | None, among: Sequence[str] | None = None, first: int = 0, most: int = PAGE
+) -> Overview:
+    """Of all services, or ``among`` some, that serve requests in [start, end), ``most`` from the ``first`` worst on."""
     focus, reference = (read_series.aligned(window, environment) for window in (focus, reference))
-    drawn = read_series.read(min(start, reference[0], focus[0]), end, (focus, reference), environment, cell_series.CELL_COLUMNS, among)
-    grid, minutes, served = drawn.grid, cell_series.entries(drawn.minutes), cell_series.entries(drawn.points)
-    _, names = arrow.codes(served["service"])
-    stride = max(1, -(-grid.count // SPARK_POINTS))
-    if not names:
-        return Overview(services=[], sentence="Nothing has been sent in this time.", detail="", minutes_a_point=stride * grid.step // 60, newest=None)
-    found, past = drawn.over_time(cell_series.entries, [EntityId("service", name) for name in names], "service")
-    latency, traffic = expected_band(found.latency(), past.latency()), expected_band(found.rate(), past.rate())
-    both = [_window_totals(minutes, names, w) for w in (focus, reference)]
-    busiest = max(float(both[0].count.max()), 1e-9)
-    rows = []
-    for i, name in enumerate(names):
-        verdict = judge(i, (focus, reference), both[0], both[1], latency, traffic)
-        share = float(both[0].count[i]) / busiest if verdict.word != "silent" else float(both[1].count[i]) / max(float(both[1].count.max()), 1e-9)
-        rows.append(_row(name, i, verdict, share, focus, reference, both, latency, traffic, stride))
-    rows.sort(key=lambda r: (-r.priority, -r.focus.requests, r.service))
-    sentence, detail = _say(rows)
-    newest = rfc3339(int(arrow.numbers(served["minute"]).max()) + grid.step_ns)
-    return Overview(services=rows, sentence=sentence, detail=detail, minutes_a_point=stride * grid.step // 60, newest=newest)
-
-
-def _window_totals(table: pa.Table, names: list[str], window: Window) -> cell_series.Totals:
-    inside = cell_series.in_window(table, window)
-    group = pc.index_in(inside["service"], value_set=pa.array(names, pa.string())).fill_null(-1).to_numpy().astype(np.int64)
-    known = np.flatnonzero(group >= 0)
-    return cell_series.totals(inside.take(pa.array(known)), group[known], len(names), bounded=True)
-
-
-def _row(
-    name: str,
-    i: int,
-    verdict: Verdict,
-    share: float,
-    focus: Window,
-    reference: Window,
-    both: list[cell_series.Totals],
-    latency: Band,
-    traffic: Band,
-    stride: int,
-) -> ServiceHealth:
-    now, before = figures(both[0], i, cell_series.window_seconds(focus)), figures(both[1], i, cell_series.window_seconds(reference))
-    comparable = now.p95 is not None and before.p95 is not None
-
-    return ServiceHealth(
-        service=name,
-        health=verdict.word,
-        signal=verdict.signal,
-        since=rfc3339(verdict.since) if verdict.since else None,
-        priority=round(verdict.priority(share), 1),
-        bits=round(verdict.bits, 1),
-        traffic_share=share,
-        focus=now,
-        reference=before,
-        p95_difference=now.p95 - before.p95 if comparable else None,  # type: ignore[operator]
-        p95_ratio=now.p95 / before.p95 if comparable and before.p95 else None,  # type: ignore[operator]
-        failed_difference=now.failed_share - before.failed_share if now.failed_share is not None and before.failed_share is not None else None,
-        rate_spark=spark(*(fewer(values[i], stride) for values in (traffic.series.values, traffic.low, traffic.high))),
-        latency_spark=spark(*(fewer(values[i], stride) for values in (latency.series.values, latency.low, latency.high))),
+    whole = fleet(start, end, focus, reference, environment, among)
+    shown = whole.order[first : first + most]
+    goes_on = [one for one in found_by_watch.disturbances(*focus, environment, among) if one.end is None]
+    drawn = _Drawn(min(start, reference[0], focus[0]), end, (focus, reference), environment, whole, list(dict.fromkeys([*whole.order[:1], *shown])))
+    rows = drawn.rows()
+    sentence, detail = _say(whole, rows[0] if rows else None)
+    return Overview(
+        services=rows[len(rows) - len(shown) :],
+        found=len(whole.names),
+        sentence=sentence,
+        detail=detail,
+        minutes_a_point=drawn.minutes_a_point,
+        disturbances=_told(goes_on),
     )
+
+
+class _Drawn:
+    """What is shown of each of some services."""
+
+    def __init__(self, start: int, end: int, windows: tuple[Window, Window], environment: str | None, whole: Fleet, places: Sequence[int]) -> None:
+        self._windows, self._whole, self._places = windows, whole, places
+        names = [whole.names[i] for i in places]
+        drawn = read_series.read_headlines(start, end, environment, names)
+        self._stride = max(1, -(-drawn.grid.count // SPARK_POINTS))
+        self.minutes_a_point = self._stride * drawn.grid.step // 60
+        if not names:
+            return
+        (latency, rate), (past_latency, past_rate) = drawn.headline(names)
+        self._latency = bands.watched(expected_band(latency, past_latency), HEADLINE, environment)
+        self._traffic = bands.watched(expected_band(rate, past_rate), "requests", environment)
+
+        self._both = [read_series.totals(window, names, environment, names, bounded=True) for window in windows]
+
+    def rows(self) -> list[ServiceHealth]:
+        return [self._row(place) for place in range(len(self._places))]
+
+    def _row(self, place: int) -> ServiceHealth:
+        whole, i = self._whole, self._places[place]
+        verdict = whole.verdicts[i]
+        now, before = (figures(totals, place, cell_series.window_seconds(window)) for totals, window in zip(self._both, self._windows, strict=True))
+        comparable = now.p95 is not None and before.p95 is not None
+        return ServiceHealth(
+            service=whole.names[i],
+            health=verdict.word,
+            signal=verdict.signal,
+            since=rfc3339(verdict.since) if verdict.since else None,
+            priority=float(whole.priority[i]),
+            bits=round(verdict.bits, 1),
+            traffic_share=float(whole.traffic_share[i]),
+            focus=now,
+            reference=before,
+            p95_difference=now.p95 - before.p95 if comparable else None,  # type: ignore[operator]
+            p95_ratio=now.p95 / before.p95 if comparable and before.p95 else None,  # type: ignore[operator]
+            failed_difference=now.failed_share - before.failed_share if now.failed_share is not None and before.failed_share is not None else None,
+            rate_spark=self._spark(self._traffic, place),
+            latency_spark=self._spark(self._latency, place),
+        )
+
+    def _spark(self, band: Band, place: int) -> Spark:
+        return spark(*(fewer(values[place], self._stride) for values in (band.series.values, band.low, band.high)))
+
+
+def _told(goes_on: Sequence[Disturbance]) -> list[Since]:
+    """First what hurts people."""
+    first = sorted(goes_on, key=lambda one: not one.hurts)[:MOST_DISTURBANCES]
+    return [Since(id=one.id, since=rfc3339(one.start), sentence=sentences.disturbed(one)) for one in first]
 
 
 _NUMBERS = ("No", "One", "Two", "Three", "Four", "Five", "Six", "Seven", "Eight", "Nine", "Ten")
 
 
-def _say(rows: list[ServiceHealth]) -> tuple[str, str]:
+def _say(whole: Fleet, worst: ServiceHealth | None) -> tuple[str, str]:
     """The state in one sentence, and the worst service in another."""
-    off = {word: [r for r in rows if r.health == word] for word in ("slow", "failing", "silent")}
     told: list[str] = []
-    for word, found in off.items():
+    if worst is None:
+        return "Nothing has been sent in this time.", ""
+    for word in SIGNALS:
+        found = whole.called(word)
         if found:
             count = _NUMBERS[len(found)] if len(found) <= 10 else str(len(found))
-            who = f"{found[0].service} is" if len(found) == 1 else f"{count if not told else count.lower()} services are"
+            who = f"{found[0]} is" if len(found) == 1 else f"{count if not told else count.lower()} services are"
             told.append(f"{who} {word}")
     if not told:
-        learning = [r for r in rows if r.health == "learning"]
-        still = f"{len(learning)} services are" if len(learning) > 1 else "One service is"
-        if len(learning) == len(rows):
+        learning = len(whole.called("learning"))
+        still = f"{learning} services are" if learning > 1 else "One service is"
+        if learning == len(whole.names):
             return "It is too early to say what is normal.", f"{still} still learning; compare the focus with the reference."
         return "Nothing stands out in the focus.", f"{still} still learning what is normal." if learning else ""
-    worst = rows[0]
     detail = f"Most affected: {worst.service}"
     if worst.focus.p95 is not None and worst.reference.p95 is not None:
         detail += f", p95 {text.seconds(worst.focus.p95)} instead of {text.seconds(worst.reference.p95)}"

@@ -1,39 +1,29 @@
-"""Cells read for the points of a chart, for what teaches its bands, and for windows."""
+"""What is read for the points of a chart, for what teaches its bands, and for windows."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 
-import numpy as np
-import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
-from django.db.models import Sum
 
-from wirbel.core import cells
+from wirbel.core import arrow
+from wirbel.core import served as served_model
 from wirbel.core.cells import MINUTE_NS
 from wirbel.core.expected.band import WINDOW_S
 from wirbel.core.series import cells as cell_series
+from wirbel.core.series import served as served_series
 from wirbel.core.series.grid import Grid
-from wirbel.core.signals import spans
+from wirbel.core.series.series import Series
 from wirbel.core.topology.graph import EntityId
-from wirbel.store import reading
-from wirbel.store.block_work import Window
-from wirbel.store.models import Block, Stream
-from wirbel.store.scan import Where, scan
+from wirbel.store import fine_cells, reading
+from wirbel.store.models import Stream
 
-Floats = npt.NDArray[np.float64]
-Ints = npt.NDArray[np.int64]
+Window = tuple[int, int]
 
-FINE_S = 10  # steps of a short range
 FINE_RANGE_NS = 40 * MINUTE_NS  # the longest range that is drawn so
-MOST_FINE_SPANS = 200_000  # that are read for it; with more, minutes tell as much and cost less
-_OF_SPANS = [
-    *dict.fromkeys(
-        [*(name for name in cells.KEYS.names if name not in ("minute", "entry")), "start", "duration", "weight", "trace_id", "span_id", "parent_id", "is_root"]
-    )
-]
 
 
 def grid_of(stream: str, start: int, end: int, environment: str | None) -> Grid:
@@ -41,99 +31,97 @@ def grid_of(stream: str, start: int, end: int, environment: str | None) -> Grid:
     return Grid(start, end, max(reading.finest_step(stream, start, environment), 60))
 
 
-def aligned(window: tuple[int, int], environment: str | None) -> tuple[int, int]:
+def aligned(window: Window, environment: str | None) -> Window:
     """The window widened to whole stretches, where cells are kept only in stretches longer than a minute."""
     step_ns = reading.finest_step(Stream.CELLS, window[0], environment) * 10**9
     return (window[0] - window[0] % step_ns, window[1] + -window[1] % step_ns) if step_ns else window
 
 
-Choose = Callable[[pa.Table], pa.Table]
-
-
 @dataclass(frozen=True)
 class Drawn:
-    """Cells for the points of ``grid``, and in minutes for windows; those of ``past`` teach what is expected."""
+    """What services served in the points of ``grid``, and in those of ``past``, which teach what is expected."""
 
     grid: Grid
     points: pa.Table
     past: Grid
     taught: pa.Table
-    minutes: pa.Table
 
-    def over_time(self, choose: Choose, entities: Sequence[EntityId], column: str | None = None) -> tuple[cell_series.OverTime, cell_series.OverTime]:
-        """Chosen cells of entities over the points, and over the time that teaches; ``column`` has the entity's name, with one entity none is needed."""
+    def headline(self, services: Sequence[str]) -> tuple[tuple[Series, Series], tuple[Series, Series]]:
+        """The headline percentile and the rate of services over the points, and over the time that teaches."""
+        entities = [EntityId("service", name) for name in services]
 
-        def found(table: pa.Table, grid: Grid) -> cell_series.OverTime:
-            chosen = choose(table)
-            if column is None:
-                return cell_series.by_point(chosen, grid, entities)
-            group = pc.index_in(chosen[column], value_set=pa.array([entity.name for entity in entities], pa.string())).fill_null(-1).to_numpy()
-            known = np.flatnonzero(group >= 0)
-            return cell_series.by_point(chosen.take(pa.array(known)), grid, entities, group[known].astype(np.int64))
+        def found(table: pa.Table, grid: Grid) -> tuple[Series, Series]:
+            return served_series.over_time(table, grid, entities, arrow.place_in(table["service"], services))
 
         points = found(self.points, self.grid)
         return points, points if self.past == self.grid else found(self.taught, self.past)
 
+    def over_time(self, entity: EntityId) -> tuple[cell_series.OverTime, cell_series.OverTime]:
+        """All rows as one entity's, over the points and over the time that teaches."""
+        points = cell_series.by_point(self.points, self.grid, [entity])
+        return points, points if self.past == self.grid else cell_series.by_point(self.taught, self.past, [entity])
 
-def read(
-    start: int, end: int, windows: Sequence[tuple[int, int]], environment: str | None, columns: Sequence[str], services: Sequence[str] | None = None
-) -> Drawn:
-    """What a chart over [start, end) and windows inside it need: from spans where the range is short and they are few, else from cells."""
+
+def read_together(start: int, end: int, environment: str | None, services: Sequence[str] | None) -> Drawn:
+    """What a chart of all percentiles of some services, or of all, as if they were one, needs over [start, end)."""
+    return _read(start, end, environment, services, partial(reading.served, together=True))
+
+
+def read_headlines(start: int, end: int, environment: str | None, services: Sequence[str]) -> Drawn:
+    """What charts of the headline percentile of each of some services need over [start, end)."""
+    return _read(start, end, environment, services, reading.headlines)
+
+
+def _read(start: int, end: int, environment: str | None, services: Sequence[str] | None, served: Callable[..., pa.Table]) -> Drawn:
+    """From spans where the range is short and they are few, else from what is kept."""
     grid = grid_of(Stream.CELLS, start, end, environment)
     if grid.step > 60:
-        drawn = reading.cells(grid.first, grid.end, environment, services, columns, grid.cell_step)
-        return Drawn(grid, drawn, grid, drawn, _minutes(windows, environment, columns, services))
+        drawn = served(grid.first, grid.end, environment, services, grid.cell_step)
+        return Drawn(grid, drawn, grid, drawn)
     past = Grid(grid.first - WINDOW_S * 10**9, end)
-    taught = reading.cells(past.first, end, environment, services, columns)
-    inside = taught.filter(pc.greater_equal(taught["minute"], grid.first))
-    if not _may_be_fine(start, end, environment):
-        return Drawn(grid, inside, past, taught, inside)
-    fine = Grid(start, end, FINE_S)
-    return Drawn(fine, _fine(fine, environment, columns, services), past, taught, inside)
+    taught = served(past.first, end, environment, services)
+    fine = fine_grid(start, end, environment)
+    if fine is None:
+        return Drawn(grid, taught.filter(pc.greater_equal(taught["minute"], grid.first)), past, taught)
+    return Drawn(fine, read_fine(fine, environment, services), past, taught)
+
+
+def fine_grid(start: int, end: int, environment: str | None) -> Grid | None:
+    """Points of ten seconds, where the range is short and spans are few; else None."""
+    return Grid(start, end, fine_cells.STEP_S) if end - start <= FINE_RANGE_NS and fine_cells.may_be_read(start, end, environment) else None
+
+
+def read_fine(grid: Grid, environment: str | None, services: Sequence[str] | None) -> pa.Table:
+    """What services served, in the steps of such a grid."""
+    return served_model.of_cells(fine_cells.read(grid.first, grid.end, environment, services))
 
 
 def read_past(start: int, end: int, environment: str | None, services: Sequence[str] | None) -> tuple[Grid, pa.Table]:
-    """The points and the cells of a chart of a time that is past: to the end of its last stretch, as all of that is there."""
+    """The points of a chart of a time that is past, and what was served in them as if all were one: to the end of its last stretch, as all of that is there."""
     asked = grid_of(Stream.CELLS, start, end, environment)
     grid = replace(asked, end=asked.first + asked.count * asked.step_ns)
-    return grid, reading.cells(grid.first, grid.end, environment, services, cell_series.CELL_COLUMNS, grid.cell_step)
+    return grid, reading.served(grid.first, grid.end, environment, services, grid.cell_step, together=True)
 
 
-def _minutes(windows: Sequence[tuple[int, int]], environment: str | None, columns: Sequence[str], services: Sequence[str] | None) -> pa.Table:
+def totals(
+    window: Window, names: Sequence[str], environment: str | None, services: Sequence[str] | None, bounded: bool = False, quantiles: bool = True
+) -> cell_series.Totals:
+    """Of each of ``names`` in the minutes that begin in a window, read of some services or of all; see core.series.cells.totals."""
+    start, step = window[0] - window[0] % MINUTE_NS, reading.finest_step(Stream.CELLS, window[0], environment)
+    table = reading.served(start, window[1], environment, services, step, columns=None if quantiles else served_model.SUMS)
+    return cell_series.totals(table, arrow.place_in(table["service"], names), len(names), bounded, quantiles)
+
+
+Read = Callable[[int, int, int], pa.Table]
+"""Rows of the stretches of so many s (0: minutes) that begin in [start, end) ns."""
+
+
+def in_windows(windows: Sequence[Window], environment: str | None, read: Read) -> pa.Table:
+    """What ``read`` finds in any of the windows, each row once: windows may overlap."""
     parts, end = [], 0
-    for start, stop in sorted(windows):  # windows may overlap: no minute twice
+    for start, stop in sorted(windows):
         first = max(start - start % MINUTE_NS, end)
         if stop > first:
-            step = reading.finest_step(Stream.CELLS, first, environment)
-            parts.append(reading.cells(first, stop, environment, services, columns, step))
+            parts.append(read(first, stop, reading.finest_step(Stream.CELLS, first, environment)))
             end = max(end, -(-stop // MINUTE_NS) * MINUTE_NS)
-    return pa.concat_tables(parts) if parts else cells.CELL_SCHEMA.empty_table()
-
-
-def _may_be_fine(start: int, end: int, environment: str | None) -> bool:
-    """Whether spans of a range are few, and all there."""
-    if end - start > FINE_RANGE_NS:
-        return False
-    detail = reading.detail(Stream.SPANS, start, end, environment)
-    held = Block.objects.filter(stream=Stream.SPANS, step=0, time_to__gte=start, time_from__lt=end)
-    return detail.thinned_until is None and (held.aggregate(rows=Sum("rows"))["rows"] or 0) <= MOST_FINE_SPANS
-
-
-@dataclass(frozen=True)
-class FineCells:
-    """Work of a scan: cells in steps of so many ns."""
-
-    step_ns: int
-    services: tuple[str, ...] | None
-
-    def __call__(self, table: pa.Table, window: Window | None) -> pa.Table:
-        # Until it is packed, a span that was sent twice is there twice.
-        once = spans.deduplicate(table)
-        return cells.derive(reading.Rows("start", self.services)(once, window), self.step_ns)
-
-
-def _fine(grid: Grid, environment: str | None, columns: Sequence[str], services: Sequence[str] | None) -> pa.Table:
-    of = None if services is None else tuple(services)
-    parts = scan(Where(Stream.SPANS, grid.first, grid.end, environment, fresh=True), _OF_SPANS, FineCells(grid.step_ns, of), small=True)
-    wanted = list(dict.fromkeys([*columns, "minute", "environment", "service"]))
-    return (pa.concat_tables(parts) if parts else cells.CELL_SCHEMA.empty_table()).select(wanted)
+    return arrow.widest(parts)

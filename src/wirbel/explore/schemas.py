@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any, Literal
 
-from pydantic import BaseModel, ConfigDict
+from pydantic import BaseModel, ConfigDict, Field
 
 from wirbel.core.series.logs import Level
 from wirbel.core.signals.changes import Change, lines
@@ -172,19 +172,28 @@ class ServiceRow(BaseModel):
 
     service: str
     sends: list[str]  # traces, metrics, logs
-    newest: str
+    newest: str | None  # null where it has just come
     health: str | None
     since: str | None
     focus: ServiceFigures | None
     reference: ServiceFigures | None
 
 
+class Since(BaseModel):
+    """A disturbance that goes on."""
+
+    id: str
+    since: str
+    sentence: str
+
+
 class Overview(BaseModel):
-    services: list[ServiceHealth]
+    services: list[ServiceHealth] = Field(description="Those asked for, worst first.")
+    found: int = Field(description="How many there are.")
     sentence: str
     detail: str
     minutes_a_point: int
-    newest: str | None
+    disturbances: list[Since] = Field(description="That go on in the focus, the latest first.")
 
 
 class PercentileLine(BaseModel):
@@ -379,7 +388,8 @@ class AlikeOut(BaseModel):
 class SpanColumns(BaseModel):
     """The spans of a trace in reading order, parents before children; the n-th of each list is of the n-th span.
 
-    ``of`` counts in ``alike``, ``parent`` (−1: none here), ``on_path`` and ``missing_parent`` in the spans themselves.
+    ``of`` counts in ``alike``, ``parent`` (−1: none here), ``on_path``, ``missing_parent`` and ``moved`` in the spans themselves.
+    ``start_ms`` is as drawn: where clocks disagree, ``moved_ms`` after what was sent for those ``moved``.
     """
 
     span: list[str]
@@ -393,6 +403,8 @@ class SpanColumns(BaseModel):
     events: list[int]
     on_path: list[int]
     missing_parent: list[int]
+    moved: list[int]
+    moved_ms: list[float]
 
 
 class SpanOut(BaseModel):
@@ -454,6 +466,8 @@ class TraceView(BaseModel):
     more_runs: int
     parts: list[PathPart]
     left_out: int
+    beside: int
+    levels: int
     notes: list[str]
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass
 from typing import Generic, TypeVar
 
@@ -13,7 +13,6 @@ import pyarrow.compute as pc
 
 from wirbel.core import arrow
 from wirbel.core.expected.band import Band, expected_band
-from wirbel.core.expected.health import judge
 from wirbel.core.series import cells as cell_series
 from wirbel.core.series.percentiles import HEADLINE, SHARES
 from wirbel.core.signals import spans
@@ -22,6 +21,7 @@ from wirbel.core.topology.graph import EntityId
 from wirbel.explore import read_series
 from wirbel.explore.earlier import earlier, shifted
 from wirbel.explore.figures import figures, listed, maybe
+from wirbel.explore.fleet import fleet
 from wirbel.explore.schemas import (
     Before,
     CallRow,
@@ -39,29 +39,30 @@ from wirbel.explore.schemas import (
     change_out,
 )
 from wirbel.store import reading
+from wirbel.store.scan import snapshot
+from wirbel.watch import bands
 
 Window = tuple[int, int]
 Row = TypeVar("Row")
 
 
+@snapshot()
 def service_view(
     service: str, start: int, end: int, focus: Window, reference: Window, environment: str | None, most: int, beside: Sequence[Before]
 ) -> ServiceView:
     focus, reference = (read_series.aligned(window, environment) for window in (focus, reference))
-    columns = [*cell_series.CELL_COLUMNS, "version", "instance", "host", "status_code"]
-    drawn = read_series.read(min(start, reference[0], focus[0]), end, (focus, reference), environment, columns)
-    grid, table = drawn.grid, drawn.minutes
+    first = min(start, reference[0], focus[0])
+    verdict = fleet(start, end, focus, reference, environment, [service]).verdict(service)
+    own, graph = EntityId("service", service), reading.graph_of_hours(first, end, environment)
+    found, past = read_series.read_together(first, end, environment, [service]).over_time(own)
+    latency = bands.watched(expected_band(found.latency(), past.latency()), HEADLINE, environment)
+    table = _cells((focus, reference), environment, {service, *_services(graph.subjects(own, "calls"))})
     mine = table.filter(pc.equal(table["service"], service))
     served = cell_series.entries(mine)
     asked = cell_series.of_kind(mine, spans.CALL_KINDS)
     askers = table.filter(pc.and_(pc.equal(table["peer"], service), pc.equal(table["peer_kind"], "service")))
-    found, past = drawn.over_time(lambda cells: cell_series.entries(cells.filter(pc.equal(cells["service"], service))), [EntityId("service", service)])
-    latency = expected_band(found.latency(), past.latency())
     now, before = (_whole(served, window) for window in (focus, reference))
-    verdict = judge(0, (focus, reference), now, before, latency, expected_band(found.rate(), past.rate()))
-    own = EntityId("service", service)
-    asked_of = {own, *reading.entity_graph(grid.first, end, environment).beneath(own, "calls")}
-    changes = [c for c in reading.changes(grid.first, end, environment) if c.service is None or EntityId("service", c.service) in asked_of]
+    changes = reading.changes(found.grid.first, end, environment, sorted({service, *_services(graph.beneath(own, "calls"))}))
     compared = _Compared(focus, reference, now, before, most)
     operations, calls, called_by = compared.operations(served), compared.calls(asked, "peer"), compared.calls(askers, "service")
     instances, versions, hosts = (compared.grouped(served, key) for key in ("instance", "version", "host"))
@@ -93,6 +94,15 @@ def service_view(
     )
 
 
+def _services(entities: Iterable[EntityId]) -> list[str]:
+    return [one.name for one in entities if one.kind == "service"]
+
+
+def _cells(windows: tuple[Window, Window], environment: str | None, services: Collection[str]) -> pa.Table:
+    columns = [*cell_series.CELL_COLUMNS, "version", "instance", "host", "status_code"]
+    return read_series.in_windows(windows, environment, lambda start, end, step: reading.cells(start, end, environment, sorted(services), columns, step))
+
+
 def _whole(table: pa.Table, window: Window) -> cell_series.Totals:
     inside = cell_series.in_window(table, window)
     return cell_series.totals(inside, np.zeros(inside.num_rows, np.int64), 1, bounded=True)
@@ -104,8 +114,7 @@ def _versions(served: pa.Table, focus: Window) -> list[str]:
 
 def _charts_before(service: str, start: int, end: int, environment: str | None, before: Before) -> EarlierCharts:
     grid, table = read_series.read_past(*shifted(start, end, before), environment, [service])
-    mine = cell_series.entries(table.filter(pc.equal(table["service"], service)))
-    found = cell_series.by_point(mine, grid, [EntityId("service", service)])
+    found = cell_series.by_point(table, grid, [EntityId("service", service)])
     return EarlierCharts(
         rate=earlier(found.rate(), before), latency=earlier(found.latency(), before, HEADLINE), failed_share=earlier(found.failed_share(), before)
     )

@@ -14,6 +14,7 @@ from wirbel.core.diagnosis import requests as rq
 from wirbel.core.diagnosis.parts import DEPENDENCY, OWN, TRANSFER
 from wirbel.core.diagnosis.sentences import short_part_name
 from wirbel.core.errors import NotFound
+from wirbel.core.oddities import oddities
 from wirbel.core.outline import Outline
 from wirbel.core.signals import spans
 from wirbel.core.text import rfc3339
@@ -73,7 +74,6 @@ def trace_view(trace: str, span: str | None) -> TraceView:
     drawn = Outline(traces, root, MOST_SPANS)
     steps, runs = drawn.steps(built.path), list(drawn.runs())
     zero, operations = int(traces.start[root]), traces.codes("operation")[1]
-    orphans = int(traces.lost_parent[drawn.order].sum())
     return TraceView(
         trace=trace,
         root=int(drawn.place[root]),
@@ -100,7 +100,9 @@ def trace_view(trace: str, span: str | None) -> TraceView:
         more_runs=max(len(runs) - MOST_RUNS, 0),
         parts=path_parts(built),
         left_out=drawn.left_out,
-        notes=[f"{orphans} spans name a parent that has not arrived."] if orphans else [],
+        beside=drawn.beside,
+        levels=drawn.levels,
+        notes=oddities(drawn),
     )
 
 
@@ -142,7 +144,9 @@ def _columns(drawn: Outline, path: cp.Path, zero: int) -> SpanColumns:
         depth=drawn.depth.tolist(),
         alike=alike,
         of=of.tolist(),
-        start_ms=((traces.start[order] - zero) / 1e6).tolist(),
+        start_ms=((drawn.start[order] - zero) / 1e6).tolist(),
+        moved=np.flatnonzero(drawn.moved[order]).tolist(),
+        moved_ms=(drawn.moved[order][drawn.moved[order] != 0] / 1e6).tolist(),
         duration_ms=(traces.duration[order] / 1e6).tolist(),
         self_ms=(path.self_time[order] / 1e6).tolist(),
         on_path=np.flatnonzero(path.high[order] > path.low[order]).tolist(),

@@ -2,24 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
-
-import pyarrow as pa
-import pyarrow.compute as pc
+from math import ceil
 
 from wirbel.core.cells import MINUTE_NS
+from wirbel.core.deviation.disturbance import Of, clear_onset
+from wirbel.core.deviation.symptoms import SYMPTOMS, harm
 from wirbel.core.expected.band import Band, expected_band
 from wirbel.core.expected.windows import LOOK_BACK_NS, WindowProposal, departures, propose, reference_before
 from wirbel.core.series import cells as cell_series
+from wirbel.core.series.grid import Grid
+from wirbel.core.series.percentiles import HEADLINE
 from wirbel.core.series.series import Series
 from wirbel.core.topology.graph import EntityId
 from wirbel.explore import read_series
 from wirbel.store import reading
 from wirbel.store.models import Stream
+from wirbel.watch import bands, found
 
 RANGE_NS = 6 * 3600 * 10**9  # that is shown if nobody chose one
 SHORTEST_RANGE_NS = 10 * 60 * 10**9  # of what there is
+CALM_NS = 90 * MINUTE_NS  # from the beginning of the reference to the end of the focus, from which on both are long
+CALM_STEP_NS = 5 * MINUTE_NS
 MARGIN_NS = 60 * 10**9  # before the first record
 LONGEST_NS = 14 * 24 * 3600 * 10**9  # of a window that is compared, or whose records are read
 LONGEST_RANGE_NS = 400 * 24 * 3600 * 10**9  # of what is drawn: summaries are kept so long
@@ -49,22 +54,23 @@ class Shown:
 
     @property
     def services(self) -> Sequence[str] | None:
-        """Whose cells tell of it; None: all."""
+        """Whose requests tell of it; None: all."""
         return self.among if self.service is None else [self.service]
 
     @property
     def entity(self) -> EntityId:
         return EntityId("service", self.service) if self.service else EntityId("environment", self.environment or "all environments")
 
-    def served(self, table: pa.Table) -> Callable[[pa.Table], pa.Table]:
-        """What chooses the cells of requests that it serves; ``table`` tells who is called by nobody."""
-        names = pa.array([self.service] if self.service else cell_series.entry_services(table), pa.string())
-
-        def choose(cells: pa.Table) -> pa.Table:
-            entered = cell_series.entries(cells)
-            return entered.filter(pc.is_in(entered["service"], value_set=names))
-
-        return choose
+    def entered(self, start: int, end: int) -> list[str] | None:
+        """The services whose requests are meant: of all, those that none of them was seen to call, where people come in. None where nothing is known of that yet."""
+        if self.service:
+            return [self.service]
+        step = read_series.grid_of(Stream.CELLS, start, end, self.environment).cell_step
+        serving = reading.serving(start, end, self.environment, self.among, step)
+        called = reading.called(start, end, self.environment, self.among)
+        answering = {name for name, answers in serving.items() if answers}
+        # People wait for answers; consumers and jobs count only where nothing answers anybody. All, if each is called.
+        return sorted(answering - called) or sorted(serving.keys() - called) or sorted(serving) or None
 
 
 EVERYTHING = Shown()
@@ -72,23 +78,52 @@ EVERYTHING = Shown()
 
 def signal(start: int, end: int, shown: Shown = EVERYTHING) -> Signal:
     """The p95 of what is shown over [start, end)."""
-    drawn = read_series.read(start, end, (), shown.environment, cell_series.CELL_COLUMNS, shown.services)
-    points, past = drawn.over_time(shown.served(drawn.taught), [shown.entity])
+    points, past = read_series.read_together(start, end, shown.environment, shown.entered(start, end)).over_time(shown.entity)
     band = expected_band(points.latency(), past.latency())
+    band = bands.watched(band, HEADLINE, shown.environment) if shown.service else band
     stored = reading.time_range(shown.environment)
-    return Signal(band, propose(band, stored[1] if stored else None), departures(band), stored)
+    stretches = _found_by_watch(band.series.grid, shown)
+    off = departures(band) if stretches is None else stretches
+    return Signal(band, propose(band, stored[1] if stored else None, off), off, stored)
+
+
+def _found_by_watch(grid: Grid, shown: Shown) -> list[tuple[int, int]] | None:
+    """Points [from, to) at which the watch has found requests of it disturbed, and people hurt if any were; what ended last at the end.
+
+    None where it has not come so far, or knows too little yet.
+    """
+    if not found.judged((grid.first, grid.end), shown.environment):
+        return None
+    stretches: dict[bool, list[tuple[int, int]]] = {True: [], False: []}
+    for one in found.disturbances(grid.first, grid.end, shown.environment, shown.services):
+        mine = [member for member in one.members if member.metric in SYMPTOMS and (shown.services is None or member.service in shown.services)]
+        hurting = [member for member in mine if harm(member.metric, member.deviation)]
+        if mine:
+            stretches[bool(hurting)].append(_points_of(hurting or mine, grid))
+    return sorted((one for one in stretches[True] or stretches[False] if one[1] > one[0]), key=lambda stretch: (stretch[1], stretch[0]))
+
+
+def _points_of(members: Sequence[Of], grid: Grid) -> tuple[int, int]:
+    """From when they were clear to the last end, of what goes on the end of the grid."""
+    ends = [grid.end if member.deviation.ended is None else member.deviation.ended for member in members]
+    first, last = ((time - grid.first) / grid.step_ns for time in (clear_onset(members), max(ends)))
+    return max(int(first), 0), min(ceil(last), grid.count)
 
 
 def latency_before(start: int, end: int, shown: Shown) -> Series:
     """The same p95 over a range that is past."""
-    grid, table = read_series.read_past(start, end, shown.environment, shown.services)
-    return cell_series.by_point(shown.served(table)(table), grid, [shown.entity]).latency()
+    grid, table = read_series.read_past(start, end, shown.environment, shown.entered(start, end))
+    return cell_series.by_point(table, grid, [shown.entity]).latency()
 
 
-def in_minutes(focus: tuple[int, int], reference: tuple[int, int]) -> tuple[tuple[int, int], tuple[int, int]]:
-    """Windows from and to whole minutes, as figures are kept by the minute; as they are where that would leave nothing of one."""
-    start = focus[0] - focus[0] % MINUTE_NS
-    whole = (start, focus[1]), (reference[0] - reference[0] % MINUTE_NS, min(reference[1] - reference[1] % MINUTE_NS, start))
+def in_minutes(focus: tuple[int, int], reference: tuple[int, int], departed: bool = True) -> tuple[tuple[int, int], tuple[int, int]]:
+    """Windows from and to whole minutes, as figures are kept by the minute; as they are where that would leave nothing of one.
+
+    Where nothing has ``departed``, long ones move in steps of five minutes: what is seen is still for so long, and all who look ask the same.
+    """
+    unit = MINUTE_NS if departed or focus[1] - reference[0] < CALM_NS else CALM_STEP_NS
+    start = focus[0] - focus[0] % unit
+    whole = (start, focus[1]), (reference[0] - reference[0] % unit, min(reference[1] - reference[1] % unit, start))
     return whole if whole[1][1] > whole[1][0] else (focus, reference)
 
 

@@ -9,7 +9,8 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Awaitable, Callable
 from concurrent.futures import ThreadPoolExecutor
-from typing import Any
+from dataclasses import replace
+from typing import Any, TypeVar
 
 from django.db import connection
 from django.http import HttpResponse
@@ -19,6 +20,7 @@ from wirbel.intake import views
 from wirbel.intake.bodies import Knock
 
 THREADS = 32  # requests that are checked or wait to be stored at one time; more wait unread
+Answer = TypeVar("Answer", bound=HttpResponse | None)
 Scope = dict[str, Any]
 Receive = Callable[[], Awaitable[dict[str, Any]]]
 Send = Callable[[dict[str, Any]], Awaitable[None]]
@@ -32,39 +34,42 @@ class Doors:
         self._threads = ThreadPoolExecutor(THREADS, thread_name_prefix="door")
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
-        view = views.DOORS.get(scope["path"]) if scope["type"] == "http" else None
-        if view is None:
+        door = views.DOORS.get(scope["path"]) if scope["type"] == "http" else None
+        if door is None:
             await self._application(scope, receive, send)
             return
-        body = await _body(receive)
+        knock = Knock(scope["method"], _headers(scope), b"")
+        away = None if door.is_open_to(knock) else await self.answer(door.turned_away, knock)
+        # Who is turned away is read to the end all the same: many senders look for an answer only then.
+        body = await _body(receive, is_kept=away is None)
         if body is None:  # the sender went away
             return
-        knock = Knock(scope["method"], _headers(scope), body)
-        answer = await self.answer(view, knock)
+        answer: HttpResponse = await self.answer(door.answer, replace(knock, body=body)) if away is None else away
         headers = [(name.lower().encode("latin-1"), value.encode("latin-1")) for name, value in answer.items()]
         headers.append((b"content-length", str(len(answer.content)).encode()))
         await send({"type": "http.response.start", "status": answer.status_code, "headers": headers})
         await send({"type": "http.response.body", "body": answer.content})
 
-    async def answer(self, view: Callable[[Knock], HttpResponse], knock: Knock) -> HttpResponse:
+    async def answer(self, view: Callable[[Knock], Answer], knock: Knock) -> Answer:
         """What a door answers, found out in a thread of its own."""
         return await asyncio.get_running_loop().run_in_executor(self._threads, _answer, view, knock)
 
 
-def _answer(view: Callable[[Knock], HttpResponse], knock: Knock) -> HttpResponse:
+def _answer(view: Callable[[Knock], Answer], knock: Knock) -> Answer:
     try:
         return view(knock)
     finally:
         connection.close()  # back into the pool
 
 
-async def _body(receive: Receive) -> bytes | None:
-    parts = []
+async def _body(receive: Receive, is_kept: bool) -> bytes | None:
+    parts: list[bytes] = []
     while True:
         message = await receive()
         if message["type"] == "http.disconnect":
             return None
-        parts.append(message.get("body", b""))
+        if is_kept:
+            parts.append(message.get("body", b""))
         if not message.get("more_body"):
             return b"".join(parts)
 

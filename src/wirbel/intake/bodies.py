@@ -22,6 +22,8 @@ MAX_BODY = 16 * 2**20  # bytes as sent
 MAX_UNPACKED = 64 * 2**20  # bytes after decompression
 PROTOBUF, JSON = "application/x-protobuf", "application/json"
 _CODES = {400: INVALID_ARGUMENT, 401: UNAUTHENTICATED, 413: RESOURCE_EXHAUSTED, 415: INVALID_ARGUMENT, 429: RESOURCE_EXHAUSTED, 503: UNAVAILABLE}
+LATER = (429, 503)  # the same may be taken another time
+RETRY_S = 1  # whatever it is: stock exporters try for ten seconds or so, and drop what they were asked to bring later
 
 
 @dataclass
@@ -30,7 +32,6 @@ class Refusal(Exception):
 
     status: int
     reason: str
-    retry_after_s: int | None = None
 
 
 @dataclass(frozen=True)
@@ -83,8 +84,8 @@ def answer(content_type: str, message: Message, status: int = 200) -> HttpRespon
 def refuse(content_type: str, refusal: Refusal) -> HttpResponse:
     code = _CODES.get(refusal.status, FAILED_PRECONDITION)
     response = answer(content_type, Status(code=code, message=refusal.reason), refusal.status)
-    if refusal.retry_after_s is not None:
-        response["Retry-After"] = str(refusal.retry_after_s)
+    if refusal.status in LATER:
+        response["Retry-After"] = str(RETRY_S)
     if refusal.status == 401:
         response["WWW-Authenticate"] = 'Bearer realm="wirbel"'
     return response

@@ -23,6 +23,7 @@ from wirbel.store.streams import STREAM_OF
 
 MAX_TOGETHER = 64  # requests
 MAX_BYTES_TOGETHER = 24 * 2**20  # of bodies: bounds the memory of one commit
+LARGE_BYTES, LARGE_RECORDS = 2**18, 5_000  # from which on a request waits in a line of its own, so that small ones need not wait for it
 
 
 @dataclass
@@ -34,11 +35,16 @@ class Delivery:
     digest: bytes
     size: int  # bytes as sent
     token: int | None
+    records: int = 0  # about
     refused: dict[str, int] = field(default_factory=dict)
     stored: int = 0
     repeated: bool = False
     error: Exception | None = None
     done: bool = False
+
+    @property
+    def is_large(self) -> bool:
+        return len(self.body) > LARGE_BYTES or self.records > LARGE_RECORDS
 
     def refused_message(self) -> str:
         return "; ".join(f"{count} refused: {reason}" for reason, count in self.refused.items())
@@ -75,7 +81,7 @@ class Line:
         return taken
 
 
-_lines = {name: Line() for name in otlp.SIGNALS}
+_lines = {(name, is_large): Line() for name in otlp.SIGNALS for is_large in (False, True)}
 
 
 def deliver(delivery: Delivery) -> None:
@@ -83,7 +89,7 @@ def deliver(delivery: Delivery) -> None:
 
     Raises MalformedTelemetry if its body cannot be read, and what the database raises.
     """
-    _lines[delivery.signal.name].deliver(delivery)
+    _lines[delivery.signal.name, delivery.is_large].deliver(delivery)
 
 
 def store_together(deliveries: list[Delivery]) -> None:

@@ -21,7 +21,7 @@ from django.utils import timezone
 
 from wirbel.core.errors import InvalidQuestion
 from wirbel.core.signals import otlp
-from wirbel.intake.models import Forward
+from wirbel.intake.models import Forward, Forwarded
 
 log = logging.getLogger(__name__)
 MOST_WAITING = 20_000  # requests
@@ -30,6 +30,7 @@ FIRST_RETRY = timedelta(seconds=5)
 LONGEST_RETRY = timedelta(minutes=10)
 KEPT_TRYING = timedelta(days=1)
 AT_ONCE = 50
+MOST_ERROR = 500  # characters
 _RETRYABLE = {408, 429, 502, 503, 504}  # OTLP/HTTP, "Retryable response codes", and a proxy's time-out
 
 
@@ -48,6 +49,11 @@ class Target:
             return None
         headers = dict(pair.split("=", 1) for pair in os.environ.get("WIRBEL_FORWARD_HEADERS", "").split(",") if "=" in pair)
         return cls(url.rstrip("/"), headers, os.environ.get("WIRBEL_FORWARD_PRIVATE") == "1")
+
+    @property
+    def host(self) -> str:
+        """As people are told: without what may be secret in an address."""
+        return urlsplit(self.url).hostname or self.url
 
 
 def address_of(target: Target) -> tuple[str, int]:
@@ -84,24 +90,65 @@ def send_some() -> bool:
         due = list(Forward.objects.select_for_update(skip_locked=True).filter(due__lte=timezone.now()).order_by("id")[:AT_ONCE])
         if not due:
             return False
+        done = _Done()
         try:
             address = address_of(target)
-        except (InvalidQuestion, OSError) as error:
-            _later(due, str(error))
-            return False
-        for place, waiting in enumerate(due):
-            try:
-                status = _send(target, address, waiting)
-            except OSError as error:
-                _later(due[place:], str(error))
-                return False
-            if status in _RETRYABLE:
-                _later(due[place:], f"answered {status}")
-                return False
-            if status >= 300:  # it will never be taken: the same again would be refused again
-                log.warning("the endpoint refused a forwarded %s request with %s", waiting.signal, status)
-            waiting.delete()
-    return True
+            for waiting in due:
+                done.add(_send(target, address, waiting))
+                waiting.delete()
+        except (InvalidQuestion, OSError, _NotNow) as error:
+            _later(due[done.count :], str(error))
+            done.error = str(error)
+        done.note()
+    return not done.error
+
+
+class _NotNow(Exception):
+    """The other side asks to be tried again later."""
+
+
+@dataclass
+class _Done:
+    """What became of some requests."""
+
+    sent: int = 0
+    refused: int = 0
+    refusal: str = ""
+    error: str = ""
+
+    @property
+    def count(self) -> int:
+        return self.sent + self.refused
+
+    def add(self, status: int) -> None:
+        """By the other side's answer. Raises _NotNow."""
+        if status in _RETRYABLE:
+            raise _NotNow(f"answered {status}")
+        if status >= 300:  # it will never be taken: the same again would be refused again
+            self.refused += 1
+            self.refusal = f"answered {status}"
+        else:
+            self.sent += 1
+
+    def note(self) -> None:
+        if self.refused:
+            log.warning("the endpoint refused %s forwarded requests for good; it last %s", self.refused, self.refusal)
+        now, row = timezone.now(), _counted()
+        row.sent += self.sent
+        row.refused += self.refused
+        if self.refused:
+            row.refusal, row.refused_at = self.refusal, now
+        if self.sent:
+            row.last_sent = now
+        row.error = self.error[:MOST_ERROR]
+        row.failing_since = (row.failing_since or now) if self.error else None
+        row.save()
+
+
+def _counted() -> Forwarded:
+    """The row to add to, locked. Call inside a transaction."""
+    Forwarded.objects.get_or_create(pk=1)
+    return Forwarded.objects.select_for_update().get(pk=1)
 
 
 def _send(target: Target, address: tuple[str, int], waiting: Forward) -> int:
@@ -109,7 +156,7 @@ def _send(target: Target, address: tuple[str, int], waiting: Forward) -> int:
     parts = urlsplit(target.url)
     host = f"[{address[0]}]" if ":" in address[0] else address[0]
     url = f"{parts.scheme}://{host}:{address[1]}{parts.path}/v1/{waiting.signal}"
-    headers = {"Host": parts.netloc, "Content-Type": "application/x-protobuf", "Content-Encoding": "gzip", **target.headers}
+    headers = {"Host": parts.netloc.rpartition("@")[2], "Content-Type": "application/x-protobuf", "Content-Encoding": "gzip", **target.headers}
     try:
         with (
             httpx.Client(timeout=TIMEOUT_S, trust_env=False, follow_redirects=False) as client,
@@ -125,7 +172,7 @@ def _later(waiting: list[Forward], reason: str) -> None:
     now = timezone.now()
     for one in waiting:
         one.tries += 1
-        one.error = reason[:500]
+        one.error = reason[:MOST_ERROR]
         one.due = now + min(FIRST_RETRY * 2 ** min(one.tries - 1, 10), LONGEST_RETRY)
     Forward.objects.bulk_update(waiting, ["tries", "error", "due"])
 
@@ -136,4 +183,8 @@ def _give_up() -> None:
     beyond = Forward.objects.order_by("-id").values_list("id", flat=True)[MOST_WAITING : MOST_WAITING + 1]
     many = sum(Forward.objects.filter(id__lte=newest).delete()[0] for newest in beyond)
     if old or many:
+        with transaction.atomic():
+            row = _counted()
+            row.given_up += old + many
+            row.save()
         log.warning("%s forwarded requests were given up after a day, %s for their number", old, many)

@@ -92,3 +92,16 @@ class Forward(models.Model):
     due = models.DateTimeField(default=timezone.now, db_index=True)
     tries = models.IntegerField(default=0)
     error = models.TextField(default="")
+
+
+class Forwarded(models.Model):
+    """What became of requests that were sent on: one row, made with the first of them."""
+
+    sent = models.BigIntegerField(default=0)
+    refused = models.BigIntegerField(default=0)  # by the other side, for good
+    refusal = models.TextField(default="")  # the last
+    refused_at = models.DateTimeField(null=True)
+    given_up = models.BigIntegerField(default=0)  # as they were too old, or too many
+    last_sent = models.DateTimeField(null=True)
+    failing_since = models.DateTimeField(null=True)
+    error = models.TextField(default="")  # of the last try, while it fails

@@ -11,7 +11,8 @@ from django.utils import timezone
 from pydantic import BaseModel
 
 from wirbel.core import text
-from wirbel.intake.models import DropRule, Minute, Taken, Token
+from wirbel.intake.forward import Target
+from wirbel.intake.models import DropRule, Forward, Forwarded, Minute, Taken, Token
 from wirbel.store.models import Arrival, Block, Segment, Stream
 
 RECENT = timedelta(minutes=10)
@@ -97,6 +98,22 @@ class RuleRow(BaseModel):
     example: dict | None  # type: ignore[type-arg]
 
 
+class SentOn(BaseModel):
+    """What is sent on to another endpoint (WIRBEL_FORWARD), in requests since the first."""
+
+    to: str | None  # None: nothing is sent on any more
+    waiting: int
+    oldest_s: float | None  # age of the oldest that waits
+    sent: int
+    last_sent: str | None
+    refused: int  # by the endpoint, for good
+    refusal: str
+    refused_at: str | None
+    given_up: int  # as they were too old, or too many
+    failing_since: str | None
+    error: str
+
+
 class IntakeState(BaseModel):
     sentence: str
     detail: str
@@ -110,13 +127,15 @@ class IntakeState(BaseModel):
     turned: list[Turned]
     more_turned: int
     rules: list[RuleRow]
+    sent_on: SentOn | None  # None: nothing is, and never was
 
 
 def state() -> IntakeState:
     now = timezone.now()
     taken = _taken(now)
     signals, backlog, sources, turned = _signals(taken, now), _backlog(now), _sources(now), _turned(taken)
-    sentence, detail = _say(signals, backlog, sources)
+    sent_on = _sent_on(now)
+    sentence, detail = _say(signals, backlog, sources, sent_on)
     return IntakeState(
         sentence=sentence,
         detail=detail,
@@ -130,10 +149,11 @@ def state() -> IntakeState:
         turned=turned[:MOST_REASONS],
         more_turned=max(len(turned) - MOST_REASONS, 0),
         rules=[_rule(rule) for rule in DropRule.objects.order_by("signal", "id")],
+        sent_on=sent_on,
     )
 
 
-def _say(signals: list[SignalRate], backlog: Backlog, sources: list[SourceRow]) -> tuple[str, str]:
+def _say(signals: list[SignalRate], backlog: Backlog, sources: list[SourceRow], sent_on: SentOn | None) -> tuple[str, str]:
     """The state of intake in one sentence, and what of it needs a hand."""
     rate = sum(signal.rows_per_s for signal in signals)
     senders = {(row.environment, row.service) for row in sources if row.rows}
@@ -149,7 +169,18 @@ def _say(signals: list[SignalRate], backlog: Backlog, sources: list[SourceRow]) 
     refused = sum(signal.refused for signal in signals)
     if refused:
         told.append(f"{refused} records or requests were refused in the last ten minutes; the reasons are below.")
+    told += _say_sent_on(sent_on) if sent_on else []
     return sentence, " ".join(told) or "All of it is stored and can be asked for."
+
+
+def _say_sent_on(sent_on: SentOn) -> list[str]:
+    """What of sending on needs a hand."""
+    waiting = "1 request waits" if sent_on.waiting == 1 else f"{text.number(sent_on.waiting)} requests wait"
+    if sent_on.to is None:
+        return [f"{waiting} to be sent on, and WIRBEL_FORWARD names no endpoint any more."] if sent_on.waiting else []
+    if sent_on.failing_since:
+        return [f"Sending on to {sent_on.to} fails: {sent_on.error}. {waiting}; nothing is missing here."]
+    return []
 
 
 def _taken(now: datetime) -> list[Taken | Minute]:
@@ -259,6 +290,27 @@ def _sources(now: datetime) -> list[SourceRow]:
             )
         )
     return sorted(rows, key=lambda row: (row.environment, row.service, row.stream))
+
+
+def _sent_on(now: datetime) -> SentOn | None:
+    target, row = Target.from_environment(), Forwarded.objects.filter(pk=1).first()
+    waiting = Forward.objects.aggregate(count=Count("id"), oldest=Min("made"))
+    if target is None and row is None and not waiting["count"]:
+        return None
+    row = row or Forwarded()
+    return SentOn(
+        to=target.host if target else None,
+        waiting=waiting["count"],
+        oldest_s=(now - waiting["oldest"]).total_seconds() if waiting["oldest"] else None,
+        sent=row.sent,
+        last_sent=row.last_sent.isoformat() if row.last_sent else None,
+        refused=row.refused,
+        refusal=row.refusal,
+        refused_at=row.refused_at.isoformat() if row.refused_at else None,
+        given_up=row.given_up,
+        failing_since=row.failing_since.isoformat() if row.failing_since else None,
+        error=row.error,
+    )
 
 
 def _tokens(taken: list[Taken | Minute], now: datetime) -> list[TokenRow]:

@@ -6,31 +6,27 @@ import logging
 import threading
 import time
 from collections.abc import Callable
-from functools import wraps
+from dataclasses import dataclass
 from typing import Any
 
 import cachetools
-from django.db import DatabaseError
+from django.db import DatabaseError, DataError
 from django.http import HttpResponse, JsonResponse
 from opentelemetry.proto.collector.logs.v1.logs_service_pb2 import ExportLogsServiceResponse
 from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportMetricsServiceResponse
 from opentelemetry.proto.collector.trace.v1.trace_service_pb2 import ExportTraceServiceResponse
 
-from wirbel.core.errors import InvalidChange, MalformedTelemetry
+from wirbel.core.errors import InvalidChange, MalformedTelemetry, TooMuchTelemetry
 from wirbel.core.signals import otlp
 from wirbel.core.signals.changes import parse_request
 from wirbel.intake import quota
 from wirbel.intake.bodies import JSON, PROTOBUF, Knock, Refusal, answer, read_body, refuse
 from wirbel.intake.commit import Delivery, deliver
 from wirbel.intake.models import Taken, Token
-from wirbel.store import reading, segments
+from wirbel.store import reachable, reading, segments
 
 log = logging.getLogger(__name__)
-RETRY_BACKLOG_S = 5
-RETRY_DATABASE_S = 2
-RETRY_QUOTA_S = 15
-RETRY_DISK_S = 30
-Door = Callable[[Knock, Token], HttpResponse]
+View = Callable[[Knock, Token], HttpResponse]
 _RESPONSES = {
     "traces": (ExportTraceServiceResponse, "rejected_spans"),
     "metrics": (ExportMetricsServiceResponse, "rejected_data_points"),
@@ -38,35 +34,61 @@ _RESPONSES = {
 }
 
 
-DOORS: dict[str, Callable[[Knock], HttpResponse]] = {}
+@dataclass(frozen=True)
+class Door:
+    """What all doors share: their path /v1/NAME, POST only, a valid token, and every refusal as a clear answer that is counted."""
+
+    name: str
+    view: View
+
+    def turned_away(self, request: Knock) -> HttpResponse | None:
+        """What strangers are told before anything of their body is kept; None to whom the door is open."""
+        if request.method != "POST":
+            return HttpResponse("POST only\n", status=405, headers={"Allow": "POST"}, content_type="text/plain")
+        return self._answer(request, lambda token: None)
+
+    def is_open_to(self, request: Knock) -> bool:
+        """Whether a token is known to be good, without a look at the database."""
+        return request.method == "POST" and known_tokens.holds(_secret(request))
+
+    def answer(self, request: Knock) -> HttpResponse:
+        found = self._answer(request, lambda token: self.view(request, token))
+        assert found is not None
+        return found
+
+    def _answer(self, request: Knock, then: Callable[[Token], HttpResponse | None]) -> HttpResponse | None:
+        kind, token = request.content_type, None
+        try:
+            reachable.check()
+            token = _authenticate(request)
+            return then(token)
+        except Refusal as refusal:
+            refused = refusal
+        except TooMuchTelemetry as error:
+            refused = Refusal(413, str(error))
+        except MalformedTelemetry as error:
+            refused = Refusal(400, str(error))
+        except reachable.Unreachable:
+            return refuse(kind, Refusal(503, "the store cannot be reached; send again"))
+        except (DataError, UnicodeEncodeError):
+            refused = Refusal(400, "the request holds a character or number that nothing stored can have")
+        except DatabaseError:
+            log.exception("intake could not store a request")
+            return refuse(kind, Refusal(503, "the request could not be stored; send again"))
+        _refusals.count(self.name, token, refused)
+        return refuse(kind, refused)
+
+
+DOORS: dict[str, Door] = {}
 """Every door by its path; :func:`door` puts each in."""
 
 
-def door(name: str) -> Callable[[Door], Callable[[Knock], HttpResponse]]:
-    """What all doors share: their path /v1/NAME, POST only, a valid token, and every refusal as a clear answer that is counted."""
+def door(name: str) -> Callable[[View], View]:
+    """Makes a view the door /v1/NAME."""
 
-    def wrap(view: Door) -> Callable[[Knock], HttpResponse]:
-        @wraps(view)
-        def guarded(request: Knock) -> HttpResponse:
-            kind = request.content_type
-            if request.method != "POST":
-                return HttpResponse("POST only\n", status=405, headers={"Allow": "POST"}, content_type="text/plain")
-            token = None
-            try:
-                token = _authenticate(request)
-                return view(request, token)
-            except Refusal as refusal:
-                refused = refusal
-            except MalformedTelemetry as error:
-                refused = Refusal(400, str(error))
-            except DatabaseError:
-                log.exception("intake could not reach the database")
-                return refuse(kind, Refusal(503, "the store cannot be reached; send again", RETRY_DATABASE_S))
-            _refusals.count(name, token, refused)
-            return refuse(kind, refused)
-
-        DOORS[f"/v1/{name}"] = guarded
-        return guarded
+    def wrap(view: View) -> View:
+        DOORS[f"/v1/{name}"] = Door(name, view)
+        return view
 
     return wrap
 
@@ -89,6 +111,10 @@ class KnownTokens:
             with self._lock:
                 self._known[digest] = token
         return token
+
+    def holds(self, secret: str) -> bool:
+        with self._lock:
+            return Token.digest_of(secret) in self._known
 
     def forget(self) -> None:
         with self._lock:
@@ -126,11 +152,17 @@ class _Refusals:
 _refusals = _Refusals()
 
 
-def _authenticate(request: Knock) -> Token:
+def _secret(request: Knock) -> str:
+    """The token that is shown; empty where there is none."""
     scheme, _, secret = request.headers.get("Authorization", "").partition(" ")
-    if scheme.lower() != "bearer" or not secret.strip():
+    return secret.strip() if scheme.lower() == "bearer" else ""
+
+
+def _authenticate(request: Knock) -> Token:
+    secret = _secret(request)
+    if not secret:
         raise Refusal(401, "send an ingest token: Authorization: Bearer TOKEN (make one with ./wirbel token NAME)")
-    token = known_tokens.find(secret.strip())
+    token = known_tokens.find(secret)
     if token is None:
         raise Refusal(401, "this ingest token is unknown or was revoked")
     return token
@@ -143,14 +175,15 @@ def _take(signal: otlp.Signal, request: Knock, token: Token) -> HttpResponse:
         raise Refusal(415, f"Content-Type must be {PROTOBUF} or {JSON}")
     room = segments.room()
     if room.backlog > segments.BACKLOG_LIMIT:
-        raise Refusal(503, "too much waits to be packed; is a worker running?", RETRY_BACKLOG_S)
+        raise Refusal(503, "too much waits to be packed; is a worker running?")
     if room.free is not None and room.free < segments.LEAST_FREE:
-        raise Refusal(503, f"the database's disk has only {room.free >> 20} MB left; free some, or keep records for a shorter time", RETRY_DISK_S)
+        raise Refusal(503, f"the database's disk has only {room.free >> 20} MB left; free some, or keep records for a shorter time")
     if quota.exceeded(token):
-        raise Refusal(429, f"this token may send {token.quota} records a minute", RETRY_QUOTA_S)
+        raise Refusal(429, f"this token may send {token.quota} records a minute")
     body = read_body(request)
     size = int(request.headers.get("Content-Length") or len(body))
-    delivery = Delivery(signal, otlp.JsonText(body) if kind == JSON else body, segments.digest_of(signal.name.encode() + body), size, token.pk)
+    held = otlp.JsonText(body) if kind == JSON else body
+    delivery = Delivery(signal, held, segments.digest_of(signal.name.encode() + body), size, token.pk, otlp.weigh(signal, held))
     deliver(delivery)
     quota.note(token, delivery.stored)
     response_type, rejected = _RESPONSES[signal.name]

@@ -7,7 +7,10 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from wirbel.runtime.database import DEFAULT_PORT, EmbeddedDatabase
+from wirbel.runtime import guard, in_use
+from wirbel.runtime.database import DEFAULT_PORT, CannotStart
+
+REACH_TIMEOUT_S = 5
 
 
 def home() -> Path:
@@ -17,29 +20,38 @@ def home() -> Path:
 
 @contextmanager
 def database(port: int = DEFAULT_PORT, set_up: bool = True) -> Iterator[None]:
-    """The database that WIRBEL_DATABASE_URL names, else the embedded one, started and stopped if it does not run.
+    """The database that WIRBEL_DATABASE_URL names, else the embedded one, which runs as long as anybody uses it.
 
-    Without ``set_up`` its tables are left alone, and Django too.
+    Without ``set_up`` its tables are left alone, and Django too. Raises CannotStart.
     """
-    if os.environ.get("WIRBEL_DATABASE_URL"):
+    address = os.environ.get("WIRBEL_DATABASE_URL")
+    if address:
+        _reach(address)
         if set_up:
             set_up_django()
         yield
         return
-    embedded = EmbeddedDatabase(home())
-    started = embedded.start(port)
-    os.environ["WIRBEL_DATABASE_URL"] = embedded.url()
-    try:
-        if set_up:
-            set_up_django()
-        yield
-    finally:
-        if started:
+    with guard.watch_over(home()), in_use.database(home(), port) as embedded:
+        os.environ["WIRBEL_DATABASE_URL"] = embedded.url()
+        try:
+            if set_up:
+                set_up_django()
+            yield
+        finally:
             if set_up:
                 from django.db import connections
 
                 connections.close_all()
-            embedded.stop()
+
+
+def _reach(address: str) -> None:
+    import psycopg
+
+    try:
+        psycopg.connect(address, connect_timeout=REACH_TIMEOUT_S).close()
+    except (psycopg.OperationalError, psycopg.ProgrammingError) as error:
+        reason = " ".join(str(error).split())
+        raise CannotStart(f"the database that WIRBEL_DATABASE_URL names cannot be reached: {reason}") from error
 
 
 def set_up_django() -> None:

@@ -2,23 +2,37 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from functools import wraps
 from typing import Any
 
 from django.db import DataError
-from django.http import HttpRequest
+from django.http import HttpRequest, HttpResponse
 from ninja import NinjaAPI
 from ninja.security import django_auth
 
 from wirbel.accounts.api import router as accounts
 from wirbel.core.errors import NotEnoughData, NotFound, WirbelError
+from wirbel.disturbances.api import router as disturbances
+from wirbel.disturbances.moment import router as moment
+from wirbel.disturbances.watched import router as watched
 from wirbel.explore.api import router as explore
 from wirbel.inquiry.api import router as inquiry
 from wirbel.intake.api import router as intake
 from wirbel.scopes.api import router as scopes
 from wirbel.server.practice import router as practice
 
-api = NinjaAPI(title="Wirbel", version="1", auth=django_auth, docs_url=None)
-for router in (accounts, explore, inquiry, intake, practice, scopes):
+
+def _for_the_signed_in(view: Callable[..., HttpResponse]) -> Callable[..., HttpResponse]:
+    @wraps(view)
+    def guarded(request: HttpRequest, *more: Any, **named: Any) -> HttpResponse:
+        return view(request, *more, **named) if request.user.is_authenticated else HttpResponse(status=401)
+
+    return guarded
+
+
+api = NinjaAPI(title="Wirbel", version="1", auth=django_auth, docs_url=None, docs_decorator=_for_the_signed_in)
+for router in (accounts, disturbances, explore, inquiry, intake, moment, practice, scopes, watched):
     api.add_router("", router)
 
 STATUS: dict[type[WirbelError], int] = {NotFound: 404, NotEnoughData: 422}
@@ -32,6 +46,8 @@ def _say_what_to_do(request: HttpRequest, error: WirbelError) -> Any:
 
 
 @api.exception_handler(DataError)
-def _say_it_cannot_be(request: HttpRequest, error: DataError) -> Any:
-    """The database refused a value as such: a NUL in a name, a number beyond its range."""
+@api.exception_handler(OverflowError)
+@api.exception_handler(UnicodeEncodeError)
+def _say_it_cannot_be(request: HttpRequest, error: Exception) -> Any:
+    """A value was refused as such, by the database or before it: a NUL in a name, half a character, a number beyond its range."""
     return api.create_response(request, {"detail": "The question holds a character or number that nothing stored can have."}, status=400)

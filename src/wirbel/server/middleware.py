@@ -2,8 +2,14 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import Awaitable, Callable
 from typing import Any
+
+from asgiref.sync import iscoroutinefunction
+from django.http import HttpRequest
+from django.http.response import HttpResponseBase
+from django.utils.decorators import sync_and_async_middleware
 
 from wirbel.intake.bodies import MAX_BODY, Refusal, refuse
 from wirbel.store import query_limits
@@ -37,11 +43,9 @@ class BodyLimit(BeforeDjango):
     """
 
     async def answer(self, scope: Scope, receive: Receive, send: Send) -> None:
-        headers = {name.lower(): value for name, value in scope["headers"]}
-        announced = headers.get(b"content-length", b"0")
-        kind = headers.get(b"content-type", b"").decode("latin-1").partition(";")[0].strip().lower()
+        announced, kind = _header(scope, b"content-length") or b"0", _kind(scope)
         if announced.isdigit() and int(announced) > MAX_BODY:
-            await _answer_too_large(kind, send)
+            await _refuse(TOO_LARGE, kind, send)
             return
         read, refused = 0, False
 
@@ -51,7 +55,7 @@ class BodyLimit(BeforeDjango):
             read += len(message.get("body", b""))
             if read > MAX_BODY and not refused:
                 refused = True
-                await _answer_too_large(kind, send)
+                await _refuse(TOO_LARGE, kind, send)
                 return {"type": "http.disconnect"}
             return message
 
@@ -60,6 +64,46 @@ class BodyLimit(BeforeDjango):
                 await send(message)
 
         await self._application(scope, counted, sent)
+
+
+SLOWEST_BYTES, SLOWEST_S = 2**16, 20.0  # of a body that have to come in so many seconds
+
+
+class SlowBodies(BeforeDjango):
+    """Answers 408 to a body that does not come to an end: it would hold its connection for ever."""
+
+    async def answer(self, scope: Scope, receive: Receive, send: Send) -> None:
+        now, waiting = asyncio.get_running_loop().time, SLOWEST_BYTES
+        late: float | None = now() + SLOWEST_S  # None once the body is there, or refused
+
+        async def hurried() -> dict[str, Any]:
+            nonlocal waiting, late
+            try:
+                async with asyncio.timeout_at(late):
+                    message = await receive()
+            except TimeoutError:
+                late = None
+                await _refuse(TOO_SLOW, _kind(scope), send)
+                return {"type": "http.disconnect"}
+            waiting -= len(message.get("body", b""))
+            if waiting < 0:
+                waiting, late = SLOWEST_BYTES, now() + SLOWEST_S
+            if not message.get("more_body"):
+                late = None
+            return message
+
+        await self._application(scope, hurried, send)
+
+
+class NamesAsSent(BeforeDjango):
+    """Leaves names in addresses as they were sent: a service may be called ``team/checkout``, and decoded that would be two parts of a path."""
+
+    PREFIX = "/api/services/"
+
+    async def answer(self, scope: Scope, receive: Receive, send: Send) -> None:
+        if scope["path"].startswith(self.PREFIX):
+            scope = {**scope, "path": scope["raw_path"].decode("ascii")}
+        await self._application(scope, receive, send)
 
 
 class Bounds(BeforeDjango):
@@ -81,8 +125,39 @@ class Bounds(BeforeDjango):
             await self._application(scope, watched, send)
 
 
-async def _answer_too_large(kind: str, send: Send) -> None:
-    response = refuse(kind, Refusal(413, f"the body is larger than {MAX_BODY} bytes; send smaller batches"))
+def _header(scope: Scope, name: bytes) -> bytes:
+    """Empty where it was not sent."""
+    return next((value for key, value in scope["headers"] if key.lower() == name), b"")
+
+
+def _kind(scope: Scope) -> str:
+    return _header(scope, b"content-type").decode("latin-1").partition(";")[0].strip().lower()
+
+
+TOO_LARGE = Refusal(413, f"the body is larger than {MAX_BODY} bytes; send smaller batches")
+TOO_SLOW = Refusal(408, f"the body did not come to an end: {SLOWEST_BYTES} bytes in {SLOWEST_S:g} s are the least")
+
+
+async def _refuse(refusal: Refusal, kind: str, send: Send) -> None:
+    response = refuse(kind, refusal)
     headers = [(name.lower().encode(), value.encode()) for name, value in response.items()]
     await send({"type": "http.response.start", "status": response.status_code, "headers": [*headers, (b"connection", b"close")]})
     await send({"type": "http.response.body", "body": response.content})
+
+
+@sync_and_async_middleware
+def no_store(get_response: Callable[[HttpRequest], Any]) -> Callable[[HttpRequest], Any]:
+    """What the API answers is of the one who asked: nobody on the way keeps it."""
+
+    def marked(request: HttpRequest, response: HttpResponseBase) -> HttpResponseBase:
+        if request.path.startswith("/api/") and not response.has_header("Cache-Control"):
+            response["Cache-Control"] = "no-store"
+        return response
+
+    if iscoroutinefunction(get_response):
+
+        async def later(request: HttpRequest) -> HttpResponseBase:
+            return marked(request, await get_response(request))
+
+        return later
+    return lambda request: marked(request, get_response(request))

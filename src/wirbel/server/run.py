@@ -1,15 +1,19 @@
-"""One process of the web server: ``python -m wirbel.server.run PORT``. Several share a port.
+"""One process of the web server: ``python -m wirbel.server.run PORT [SOCKET]`` takes telemetry and asks the one that answers
+questions, ``python -m wirbel.server.run SOCKET``.
 
-Python runs one thread at a time, so a long question would keep senders and other people waiting
-in its own process. The kernel spreads connections over all processes that listen on the port.
+Several share a port: the kernel spreads connections over all processes that listen on it. Without a socket one answers by itself.
 """
 
 from __future__ import annotations
 
+import os
 import socket
 import sys
+from pathlib import Path
 
 import uvicorn
+
+from wirbel.server import slow_senders
 
 HOST = "127.0.0.1"
 LAST_WORDS_S = 3  # for requests under way when the server is stopped
@@ -23,9 +27,38 @@ def listen(port: int) -> socket.socket:
     return listener
 
 
-def main() -> None:
+def listen_privately(path: Path) -> socket.socket:
+    """On a Unix socket that only this user can reach."""
+    path.unlink(missing_ok=True)
+    listener = socket.socket(socket.AF_UNIX)
+    before = os.umask(0o177)
+    try:
+        listener.bind(str(path))
+    finally:
+        os.umask(before)
+    return listener
+
+
+def take(port: int, questions: str | None) -> None:
+    if questions:
+        os.environ["WIRBEL_QUESTIONS"] = questions
+    config = uvicorn.Config(
+        "wirbel.server.asgi:application", http=slow_senders.Protocol, log_level="warning", server_header=False, timeout_graceful_shutdown=LAST_WORDS_S
+    )
+    uvicorn.Server(config).run(sockets=[listen(port)])
+
+
+def answer(path: Path) -> None:
     config = uvicorn.Config("wirbel.server.asgi:application", log_level="warning", server_header=False, timeout_graceful_shutdown=LAST_WORDS_S)
-    uvicorn.Server(config).run(sockets=[listen(int(sys.argv[1]))])
+    uvicorn.Server(config).run(sockets=[listen_privately(path)])
+
+
+def main() -> None:
+    where, *more = sys.argv[1:]
+    if where.isdigit():
+        take(int(where), more[0] if more else None)
+    else:
+        answer(Path(where))
 
 
 if __name__ == "__main__":

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import secrets
-from datetime import timedelta
 from pathlib import Path
 
 import dj_database_url
@@ -47,12 +46,12 @@ INSTALLED_APPS = [
     "django.contrib.sessions",
     "django.contrib.postgres",
     "procrastinate.contrib.django",
-    "axes",
     "wirbel.accounts",
     "wirbel.store",
     "wirbel.intake",
     "wirbel.inquiry",
     "wirbel.scopes",
+    "wirbel.watch",
 ]
 MIDDLEWARE = [
     "django.middleware.security.SecurityMiddleware",
@@ -63,23 +62,19 @@ MIDDLEWARE = [
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.contrib.auth.middleware.AuthenticationMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
-    "axes.middleware.AxesMiddleware",
+    "wirbel.server.middleware.no_store",
+    "wirbel.accounts.audit.told",
 ]
 ROOT_URLCONF = "wirbel.server.urls"
 ASGI_APPLICATION = "wirbel.server.asgi.application"
 AUTH_USER_MODEL = "accounts.Person"
-AUTHENTICATION_BACKENDS = ["axes.backends.AxesStandaloneBackend", "django.contrib.auth.backends.ModelBackend"]
-# Wrong passwords count for a name at an address, in the database: a stranger elsewhere locks nobody out, and several
-# server processes count together.
-AXES_FAILURE_LIMIT = 10
-AXES_COOLOFF_TIME = timedelta(minutes=1)
-AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
-AXES_RESET_ON_SUCCESS = True
-AXES_LOCKOUT_CALLABLE = "wirbel.accounts.lockout.answer"
-AXES_DISABLE_ACCESS_LOG = True
-AXES_VERBOSE = False
-PASSWORD_HASHERS = ["django.contrib.auth.hashers.Argon2PasswordHasher"]
-AUTH_PASSWORD_VALIDATORS = [{"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator", "OPTIONS": {"min_length": 10}}]
+PASSWORD_HASHERS = ["wirbel.accounts.passwords.Hasher"]
+_VALIDATION = "django.contrib.auth.password_validation."
+AUTH_PASSWORD_VALIDATORS = [
+    {"NAME": _VALIDATION + "MinimumLengthValidator", "OPTIONS": {"min_length": 12}},
+    {"NAME": _VALIDATION + "UserAttributeSimilarityValidator"},
+    {"NAME": _VALIDATION + "CommonPasswordValidator"},  # twenty thousand, which come with Django
+]
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
 USE_TZ = True
 TIME_ZONE = "UTC"
@@ -91,6 +86,10 @@ SESSION_COOKIE_HTTPONLY = True
 SESSION_COOKIE_SAMESITE = "Lax"
 # Behind TLS, say so: cookies are then sent over TLS only.
 SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = os.environ.get("WIRBEL_TLS") == "1"
+if SESSION_COOKIE_SECURE:  # which no other host, and nothing without TLS, can set
+    SESSION_COOKIE_NAME, CSRF_COOKIE_NAME = "__Host-sessionid", "__Host-csrftoken"
+SESSION_COOKIE_AGE = round(float(os.environ.get("WIRBEL_SESSION_HOURS", 14 * 24)) * 3600)
+SECURE_HSTS_SECONDS = 365 * 24 * 3600 if SESSION_COOKIE_SECURE else 0
 SECURE_CONTENT_TYPE_NOSNIFF = True
 X_FRAME_OPTIONS = "DENY"
 # Scripts, fonts and data come from Wirbel itself only.
@@ -111,5 +110,5 @@ LOGGING = {
     "handlers": {"stderr": {"class": "logging.StreamHandler", "formatter": "line"}},
     "root": {"handlers": ["stderr"], "level": "WARNING"},
     # A wrong password or a stranger is no event for the log of a server that says so in its answer.
-    "loggers": {"wirbel": {"level": "INFO"}, "django.request": {"level": "ERROR"}, "procrastinate": {"level": "ERROR"}, "axes": {"level": "ERROR"}},
+    "loggers": {"wirbel": {"level": "INFO"}, "django.request": {"level": "ERROR"}, "procrastinate": {"level": "ERROR"}},
 }

@@ -23,5 +23,5 @@ def page(request: HttpRequest) -> HttpResponse:
 urlpatterns = [
     path("api/live", live),
     path("api/", api.urls),
-    re_path(r"^(?!api/|v1/|assets/).*$", page),
+    re_path(r"^(?!api/|v1/|assets/)[\s\S]*$", page),
 ]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from collections import deque
 from collections.abc import Callable, Iterator
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor, wait
 from dataclasses import dataclass
 from functools import cache
 from typing import Any, TypeVar
@@ -16,6 +16,7 @@ from django.db import connection, transaction
 
 from wirbel.store import blocks, query_limits
 
+CHECKED_S = 0.2  # between two looks whether anybody still waits
 THREADS = max(2, os.cpu_count() or 2)
 R = TypeVar("R")
 Window = tuple[int, int]
@@ -41,10 +42,15 @@ class Do:
     columns: tuple[str, ...] | None
     work: Work[Any]
     encoded: bool = False  # texts come as a dictionary and codes
+    brief: bool = False  # what is kept of a block in brief, in place of its rows
+    small: bool = False  # partial results are kept, so that blocks need not be
 
     @property
     def key(self) -> tuple[Any, ...]:
-        return self.environment, self.columns, self.work, self.encoded
+        return self.environment, self.columns, self.work, self.encoded, self.brief
+
+    def loaders(self, wanted: list[int], keep: bool) -> Iterator[tuple[int, Callable[[], pa.Table]]]:
+        return blocks.brief_loaders(wanted, self.columns, keep=not self.small) if self.brief else blocks.loaders(wanted, self.columns, keep, self.encoded)
 
     def __call__(self, table: pa.Table, whole: bool, mixed: bool) -> Any:
         if mixed and self.environment is not None:
@@ -74,12 +80,12 @@ def in_threads(tasks: list[Task], do: Do, total: int) -> Iterator[tuple[Task, An
     def finish() -> tuple[Task, Any]:
         nonlocal done
         task, future = under_way.popleft()
-        result = future.result()
+        result = waited(future, done, total)
         done += task.rows
         return task, result
 
     try:
-        for block, load in blocks.loaders(list(by_id), do.columns, keep, do.encoded):
+        for block, load in do.loaders(list(by_id), keep):
             query_limits.check(done, total)
             task = by_id[block]
             under_way.append((task, _pool().submit(_made, do, load, task)))
@@ -90,6 +96,19 @@ def in_threads(tasks: list[Task], do: Do, total: int) -> Iterator[tuple[Task, An
     finally:
         for _, future in under_way:
             future.cancel()
+
+
+def waited(future: Future[R], done: int, total: int) -> R:
+    """What comes of it. Raises QuestionStopped and QuestionTooLarge while it is not there: nobody waits for a block to its end."""
+    while not future.done():
+        query_limits.check(done, total)
+        wait([future], CHECKED_S)
+    return future.result()
+
+
+def beside(do: Do, table: pa.Table) -> Any:
+    """The partial result of a table that is no block, made in a thread, so that it is bounded too."""
+    return waited(_pool().submit(do, table, whole=False, mixed=True), 0, table.num_rows)
 
 
 def _made(do: Do, load: Callable[[], pa.Table], task: Task) -> Any:

@@ -31,6 +31,7 @@ GROUP_ROWS = 32_768  # of a part of a block that can be read by itself
 MOST_SERVICES = 2_000  # named in a block; one with more is opened for any service
 PARQUET_STREAM = b"wirbel.stream"  # in an exported file's metadata: how a loader knows what it holds
 CACHE_BYTES = 256 * 2**20
+BRIEF_CACHE_BYTES = 64 * 2**20
 CACHE_ROWS = 4_000_000  # of one question: the tables of more are not kept
 
 
@@ -49,6 +50,28 @@ def from_ipc(data: bytes | memoryview) -> pa.Table:
     packed = pa.py_buffer(data)
     plain = pa.decompress(packed.slice(8), int.from_bytes(packed.slice(0, 8).to_pybytes(), "little"), codec="zstd")
     return pa.ipc.open_stream(plain).read_all()
+
+
+def _write_brief(table: pa.Table) -> bytes:
+    """Arrow IPC in which each column can be read by itself."""
+    sink, narrow = pa.BufferOutputStream(), arrow.narrowed(table)
+    with pa.ipc.new_file(sink, narrow.schema, options=pa.ipc.IpcWriteOptions(compression="zstd")) as writer:
+        writer.write_table(narrow.combine_chunks())
+    return sink.getvalue().to_pybytes()
+
+
+def _read_brief(data: bytes | memoryview, columns: Sequence[str] | None) -> pa.Table:
+    names = pa.ipc.open_file(pa.py_buffer(data)).schema.names
+    fields = None if columns is None else [place for place, name in enumerate(names) if name in columns]
+    return pa.ipc.open_file(pa.py_buffer(data), options=pa.ipc.IpcReadOptions(included_fields=fields)).read_all()
+
+
+def _briefs_of(table: pa.Table, layout: Layout) -> tuple[bytes | None, bytes | None]:
+    """What is kept in brief of a block, and the rest of that."""
+    if layout.brief is None:
+        return None, None
+    brief = layout.brief(table)
+    return _write_brief(brief.drop_columns(list(layout.brief_rest))), _write_brief(brief.select(list(layout.brief_rest)))
 
 
 def _write_parquet(table: pa.Table, layout: Layout, fresh: bool) -> bytes:
@@ -98,8 +121,8 @@ def make(stream: str, table: pa.Table, level: int, step: int = 0, thinned: bool 
         if rows[-1] - rows[0] + 1 != len(rows):  # not side by side
             part = table.take(pa.array(rows))
             part = with_parent_rows(part) if stream == Stream.SPANS else part
-        for first in range(0, len(rows), MAX_ROWS):
-            block = _block(stream, layout, part.slice(first, MAX_ROWS), names[code], start * period, level)
+        for piece in _pieces(part, layout):
+            block = _block(stream, layout, piece, names[code], start * period, level)
             block.step, block.thinned = step, thinned
             if step:  # a stretch lasts
                 block.time_to += step * 10**9
@@ -107,8 +130,22 @@ def make(stream: str, table: pa.Table, level: int, step: int = 0, thinned: bool 
     return made
 
 
+def _pieces(table: pa.Table, layout: Layout) -> Iterator[pa.Table]:
+    """Slices of as many rows as a block may have; a little less where that would cut what stays together."""
+    starts = np.r_[0, np.flatnonzero(np.diff(arrow.codes(table[layout.uncut])[0])) + 1] if layout.uncut else np.zeros(1, np.int64)
+    first = 0
+    while first < table.num_rows:
+        last = first + MAX_ROWS
+        if last < table.num_rows:
+            whole = int(starts[np.searchsorted(starts, last, side="right") - 1])
+            last = whole if whole > first else last
+        yield table.slice(first, last - first)
+        first = last
+
+
 def _block(stream: str, layout: Layout, table: pa.Table, environment: str, hour: int, level: int) -> Block:
     services = sorted(table["service"].unique().to_pylist())
+    brief, rest = _briefs_of(table, layout)
     data = _write_parquet(_without_known_parents(table) if stream == Stream.SPANS else table, layout, fresh=level == 0)
     return Block(
         stream=stream,
@@ -118,11 +155,13 @@ def _block(stream: str, layout: Layout, table: pa.Table, environment: str, hour:
         time_from=int(layout.begins(table).min()),
         time_to=int(layout.ends(table).max()),
         rows=table.num_rows,
-        size=len(data),
+        size=len(data) + len(brief or b"") + len(rest or b""),
         services=services if len(services) <= MOST_SERVICES else [],
         trace_filter=_trace_filter(table) if "trace_id" in table.column_names else None,
         # A fresh block is soon merged, and packing must not wait for what few ask.
         word_filter=bloom.build(words.distinct(table["body"])) if stream == Stream.LOGS and level else None,
+        brief=brief,
+        brief_rest=rest,
         data=data,
     )
 
@@ -211,31 +250,78 @@ def _size(thing: Any) -> int:
     return int(thing.nbytes) + 500  # and what Python takes for it
 
 
-_cache: Cache[tuple[int, tuple[str, ...] | None, bool], pa.Table] = Cache(CACHE_BYTES)
+Key = tuple[Any, ...]
+_cache: Cache[Key, pa.Table] = Cache(CACHE_BYTES)
+_briefs: Cache[Key, pa.Table] = Cache(BRIEF_CACHE_BYTES)
+_REST = {name for layout in LAYOUTS.values() for name in layout.brief_rest}
 
 
-def loaders(wanted: Sequence[int], columns: tuple[str, ...] | None, keep: bool, encoded: bool = False) -> Iterator[tuple[int, Callable[[], pa.Table]]]:
+Load = Callable[[], pa.Table]
+
+
+def loaders(wanted: Sequence[int], columns: tuple[str, ...] | None, keep: bool, encoded: bool = False) -> Iterator[tuple[int, Load]]:
     """For each block, something that makes its table, in any thread; the bytes are fetched here, as it is iterated.
 
     ``encoded`` texts (a dictionary and codes) take half the time and memory to read, where few rows are kept of them. ``keep`` the tables for the next question: not when there are so many that they would only push each other out.
     Blocks that a merge took away meanwhile are left out: the caller reads in one snapshot where that matters.
     """
+
+    def read(absent: list[int]) -> Iterator[tuple[int, Load]]:
+        for block, data in _fetch(absent, "data"):
+            yield block, partial(_read_parquet, data, columns, encoded)
+
+    return _cached(_cache, wanted, (columns, encoded), read, keep)
+
+
+def brief_loaders(wanted: Sequence[int], columns: tuple[str, ...] | None, keep: bool) -> Iterator[tuple[int, Load]]:
+    """The same as :func:`loaders`, of what is kept of each block in brief; that of a block from before this was kept is made."""
+
+    def read(absent: list[int]) -> Iterator[tuple[int, Load]]:
+        older = []
+        wants_rest = columns is None or not _REST.isdisjoint(columns)
+        for block, *parts in _fetch(absent, *(("brief", "brief_rest") if wants_rest else ("brief",))):
+            if parts[0] is None:
+                older.append(block)
+            else:
+                yield block, partial(_join_brief, parts, columns)
+        for block, stream, data in _fetch(older, "stream", "data"):
+            yield block, partial(_make_brief, stream, data, columns)
+
+    return _cached(_briefs, wanted, (columns,), read, keep)
+
+
+def _join_brief(parts: Sequence[bytes | memoryview], columns: Sequence[str] | None) -> pa.Table:
+    tables = [_read_brief(part, columns) for part in parts]
+    return pa.table({name: table[name] for table in tables for name in table.column_names})
+
+
+def _make_brief(stream: str, data: bytes | memoryview, columns: Sequence[str] | None) -> pa.Table:
+    brief = LAYOUTS[stream].brief
+    assert brief is not None
+    made = brief(_read_parquet(data, None))
+    return made if columns is None else made.select([name for name in made.column_names if name in columns])
+
+
+def _cached(
+    cache: Cache[Key, pa.Table], wanted: Sequence[int], how: Key, read: Callable[[list[int]], Iterator[tuple[int, Load]]], keep: bool
+) -> Iterator[tuple[int, Load]]:
+    """Tables of blocks: those that were read so before, then what ``read`` gives of the others."""
     absent = []
     for block in wanted:
-        table = _cache.get((block, columns, encoded))
+        table = cache.get((block, *how))
         if table is None:
             absent.append(block)
         else:
             yield block, partial(_same, table)
 
-    def load(block: int, data: bytes | memoryview) -> pa.Table:
-        table = _read_parquet(data, columns, encoded)
+    def load(block: int, make: Load) -> pa.Table:
+        table = make()
         if keep:
-            _cache.put((block, columns, encoded), table)
+            cache.put((block, *how), table)
         return table
 
-    for block, data in _fetch(absent):
-        yield block, partial(load, block, data)
+    for block, make in read(absent):
+        yield block, partial(load, block, make)
 
 
 def _same(table: pa.Table) -> pa.Table:
@@ -252,7 +338,7 @@ def read(found: QuerySet[Block], columns: Sequence[str] | None = None) -> list[p
 def traces_in(wanted: Sequence[int], trace: bytes) -> list[pa.Table]:
     """All spans of one trace in some blocks. Only the parts of a block are read that hold the trace."""
     found = []
-    for _, data in _fetch(wanted):
+    for _, data in _fetch(wanted, "data"):
         file = pq.ParquetFile(pa.py_buffer(data))
         target = pa.scalar(trace, pa.binary(16))
         groups = [
@@ -264,9 +350,9 @@ def traces_in(wanted: Sequence[int], trace: bytes) -> list[pa.Table]:
     return found
 
 
-def _fetch(wanted: Sequence[int]) -> Iterable[tuple[int, bytes]]:
+def _fetch(wanted: Sequence[int], *fields: str) -> Iterable[tuple[Any, ...]]:
     for start in range(0, len(wanted), 8):
-        yield from in_binary(Block.objects.filter(id__in=wanted[start : start + 8]).values_list("id", "data"))
+        yield from in_binary(Block.objects.filter(id__in=wanted[start : start + 8]).values_list("id", *fields))
 
 
 def in_binary(query: QuerySet[Any, Any]) -> Iterable[tuple[Any, ...]]:

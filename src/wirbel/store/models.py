@@ -49,6 +49,8 @@ class Block(models.Model):
     services = ArrayField(models.TextField())
     trace_filter = models.BinaryField(null=True)
     word_filter = models.BinaryField(null=True)  # of logs
+    brief = models.BinaryField(null=True)  # what most questions want of it: see store.blocks
+    brief_rest = models.BinaryField(null=True)  # and what some of them want besides, of the same rows
     data = models.BinaryField()
 
     class Meta:

@@ -7,15 +7,17 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Hashable, Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
 from dataclasses import dataclass, field
+from typing import Any, TypeVar
 
 from wirbel.core import text
 from wirbel.core.errors import QuestionStopped, QuestionTooLarge
 
 LONGEST_S = 60.0
+R = TypeVar("R")
 
 
 @dataclass(frozen=True)
@@ -23,6 +25,7 @@ class Bounds:
     longest_s: float
     began: float = field(default_factory=time.monotonic)
     stopped: threading.Event = field(default_factory=threading.Event)
+    known: dict[Hashable, Any] = field(default_factory=dict)  # what has been found out for the question: see :func:`once`
 
 
 _current: ContextVar[Bounds | None] = ContextVar("bounds of a question", default=None)
@@ -35,6 +38,16 @@ def bounded(bounds: Bounds) -> Iterator[None]:
         yield
     finally:
         _current.reset(token)
+
+
+def once(key: Hashable, find: Callable[[], R]) -> R:
+    """What ``find`` finds, once in a question; without bounds, each time."""
+    bounds = _current.get()
+    if bounds is None:
+        return find()
+    if key not in bounds.known:
+        bounds.known[key] = find()
+    return bounds.known[key]  # type: ignore[no-any-return]
 
 
 def check(done: int, of: int) -> None:

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import cast
 
+import cachetools
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -13,20 +15,29 @@ from django.db.models import Max, Min, Q, QuerySet
 
 from wirbel.core import arrow, words
 from wirbel.core import cells as cell_model
+from wirbel.core import served as served_model
 from wirbel.core.signals import logs as log_model
 from wirbel.core.signals import points as point_model
 from wirbel.core.signals import spans
 from wirbel.core.signals.changes import Change
 from wirbel.core.topology import graph
 from wirbel.core.topology.graph import EntityGraph, EntityId
-from wirbel.store import blocks, bloom
+from wirbel.store import blocks, bloom, query_limits
 from wirbel.store.block_work import Window
 from wirbel.store.catalogue import MOST_RELATIONS
 from wirbel.store.models import Block, ChangeRecord, Relation, Stream
 from wirbel.store.scan import Where, blocks_of, not_packed, scan, snapshot
 from wirbel.store.streams import HOUR_NS, SUMMARY_STEPS
 
+FEW_SERVICES = 200  # whose part of a block is small enough to be kept for the next question
 MAX_CHANGES = 2_000  # of one window; the earliest of more are left out
+
+
+def _inside(table: pa.Table, column: str, window: Window | None, services: tuple[str, ...] | None) -> pa.Table:
+    """Rows whose ``column`` (a time, ns) lies in the window, of some services."""
+    if window is not None:
+        table = table.filter(pc.and_(pc.greater_equal(table[column], window[0]), pc.less(table[column], window[1])))
+    return table if services is None else table.filter(pa.array(arrow.place_in(table["service"], services) >= 0))
 
 
 @dataclass(frozen=True)
@@ -39,13 +50,10 @@ class Rows:
     metric: str | None = None
 
     def __call__(self, table: pa.Table, window: Window | None) -> pa.Table:
-        if window is not None:
-            table = table.filter(pc.and_(pc.greater_equal(table[self.column], window[0]), pc.less(table[self.column], window[1])))
-        if self.services is not None:
-            table = table.filter(pc.is_in(table["service"], value_set=pa.array(self.services, pa.string())))
+        table = _inside(table, self.column, window, self.services)
         if self.metric is not None:
             table = table.filter(pc.equal(table["metric"], self.metric))
-        return table.filter(words.contains_all(table["body"], list(self.words))) if self.words else table
+        return table.take(pa.array(words.rows_with_all(table["body"], list(self.words)))) if self.words else table
 
 
 def _of(services: Sequence[str] | None) -> tuple[str, ...] | None:
@@ -65,6 +73,74 @@ def cells(
         return pa.concat_tables(parts)
     empty = cell_model.CELL_SCHEMA.empty_table()
     return empty if wanted is None else empty.select(wanted)
+
+
+@dataclass(frozen=True)
+class Served:
+    """Work of a scan of what is kept in brief: rows whose minute lies in the window, of some services."""
+
+    services: tuple[str, ...] | None = None
+    together: bool = False  # as if they were one
+
+    def __call__(self, table: pa.Table, window: Window | None) -> pa.Table:
+        table = _inside(table, "minute", window, self.services)
+        return served_model.together(table) if self.together else table
+
+
+def served(
+    start: int,
+    end: int,
+    environment: str | None = None,
+    services: Sequence[str] | None = None,
+    step: int = 0,
+    together: bool = False,
+    columns: Sequence[str] | None = None,
+) -> pa.Table:
+    """What services served in the minutes (with ``step``, stretches) that begin in [start, end) ns: see core.served. What has one key may come in several rows; they add.
+
+    ``together``: what they all served, under no name. ``columns``: beside the key, of all.
+    """
+    few = services is not None and len(services) <= FEW_SERVICES
+    wanted = None if columns is None else tuple(dict.fromkeys([*served_model.KEYS, *columns]))
+    # A long list would take longer to compare with that of each block than it saves.
+    where, work = Where(Stream.CELLS, start, end, environment, _of(services) if few else None, step), Served(_of(services), together)
+    parts = scan(where, wanted, work, small=few or together, brief=True)
+    return arrow.widest(parts).unify_dictionaries() if parts else served_model.SERVED_SCHEMA.empty_table()
+
+
+def headlines(start: int, end: int, environment: str | None = None, services: Sequence[str] | None = None, step: int = 0) -> pa.Table:
+    """The same as far as counts and the headline percentile need it: sketches, most of all that is to be read, only where rows have to be added."""
+    brief = served(start, end, environment, services, step, columns=served_model.OF_HEADLINE)
+    again = served_model.repeated(brief)
+    if not again:
+        return brief
+    whole = served(start, end, environment, again, step, columns=(*served_model.OF_HEADLINE, *served_model.SKETCH))
+    rest = brief.filter(pa.array(arrow.place_in(brief["service"], again) < 0))
+    for name in served_model.SKETCH:
+        rest = rest.append_column(name, pa.nulls(rest.num_rows, whole.schema.field(name).type))
+    return arrow.widest([rest.select(whole.column_names), whole]).unify_dictionaries()
+
+
+@dataclass(frozen=True)
+class FindServing:
+    """Work of a scan of what is kept in brief: who of some services, or of all, served anything, and whether anybody waited for it."""
+
+    services: tuple[str, ...] | None = None
+
+    def __call__(self, table: pa.Table, window: Window | None) -> pa.Table:
+        mine = _inside(table, "minute", window, self.services)
+        service, names = arrow.codes(mine["service"])
+        answers = np.bincount(service, weights=arrow.numbers(mine["answers"]), minlength=len(names)) > 0
+        return pa.table({"service": pa.array(names, pa.string()), "answers": answers})
+
+
+def serving(start: int, end: int, environment: str | None = None, services: Sequence[str] | None = None, step: int = 0) -> dict[str, bool]:
+    """Services, of all or of some, that served anything in the minutes or stretches that begin in [start, end) ns, and whether anybody waits for what they answer."""
+    few = services is not None and len(services) <= FEW_SERVICES
+    where = Where(Stream.CELLS, start, end, environment, _of(services) if few else None, step)
+    parts = scan(where, ("minute", "service", "answers"), FindServing(_of(services)), small=True, brief=True)
+    found = FindServing()(pa.concat_tables(parts), None) if parts else None
+    return {} if found is None else dict(zip(found["service"].to_pylist(), found["answers"].to_pylist(), strict=True))
 
 
 def whole_tables(table: pa.Table, window: Window | None) -> pa.Table:
@@ -94,8 +170,8 @@ def logs(
     columns: Sequence[str] | None = None,
     containing: str | None = None,
 ) -> pa.Table:
-    """Log records with a time in [start, end) ns, in order of time; with ``containing``, those whose text has all its words."""
-    asked = tuple(words.words_in(containing or ""))
+    """Log records with a time in [start, end) ns, in order of time; with ``containing``, those whose text has all its words. Raises InvalidQuestion for too many."""
+    asked = tuple(words.asked_for(containing or ""))
     if columns is not None:
         columns = [*columns, "time", "service", *(["body"] if asked else [])]
     where = Where(Stream.LOGS, start, end, environment, _of(services), words=asked, fresh=True)
@@ -118,10 +194,14 @@ def finest_step(stream: str, start: int, environment: str | None = None) -> int:
 
     What is older than the details are kept for is answered from summaries, rather than shown as if nothing had been there.
     """
-    first = dict(blocks_of(environment).filter(stream=stream).order_by().values_list("step").annotate(first=Min("time_from")))
+    first = query_limits.once(("steps", stream, environment), lambda: _first_of_each_step(stream, environment))
     if 0 not in first or start >= first[0] - HOUR_NS:
         return 0
     return next((step for step in SUMMARY_STEPS if step in first and first[step] < first[0] - HOUR_NS), 0)
+
+
+def _first_of_each_step(stream: str, environment: str | None) -> dict[int, int]:
+    return dict(blocks_of(environment).filter(stream=stream).order_by().values_list("step").annotate(first=Min("time_from")))
 
 
 @dataclass(frozen=True)
@@ -201,6 +281,26 @@ def entity_graph(start: int, end: int, environment: str | None = None) -> Entity
         )
         for r in found[:MOST_RELATIONS]
     )
+
+
+def called(start: int, end: int, environment: str | None = None, by: Sequence[str] | None = None) -> set[str]:
+    """Services that a service, or one of some services, was seen to call at some time in [start, end) ns."""
+    found = Relation.objects.filter(verb="calls", object_kind="service", subject_kind="service", first_seen__lt=end, last_seen__gte=start)
+    found = found if environment is None else found.filter(environment=environment)
+    found = found if by is None else found.filter(subject__in=by)
+    return set(found.order_by().values_list("object", flat=True).distinct()[:MOST_RELATIONS])
+
+
+def graph_of_hours(start: int, end: int, environment: str | None = None) -> EntityGraph:
+    """The same of all whole hours that [start, end) ns touches, up to a minute old: of thousands of services it takes a second to read."""
+    newest = Relation.objects.aggregate(newest=Max("id"))["newest"] or 0
+    return _graph_of_hours(start // HOUR_NS, -(-end // HOUR_NS), environment, newest)
+
+
+@cachetools.cached(cachetools.TTLCache(8, ttl=60), lock=threading.Lock())
+def _graph_of_hours(first: int, last: int, environment: str | None, newest: int) -> EntityGraph:
+    """``newest``: id of the newest relation."""
+    return entity_graph(first * HOUR_NS, last * HOUR_NS, environment)
 
 
 @dataclass(frozen=True)

@@ -22,14 +22,13 @@ from django.db.models import Q, QuerySet
 
 from wirbel.core import words
 from wirbel.store import blocks, bloom, dask_worker, query_limits
-from wirbel.store.block_work import Do, R, Task, Work, in_threads
+from wirbel.store.block_work import CHECKED_S, Do, R, Task, Work, beside, in_threads
 from wirbel.store.models import Block, Segment, Stream
 from wirbel.store.streams import DAY_NS, LAYOUTS, PERIODS_NS
 
 log = logging.getLogger(__name__)
 MAX_FRESH = 2_000  # segments not yet packed that a question reads
 _DASK_BLOCKS = 8  # that a Dask task reads
-_STOP_CHECK_S = 0.2
 
 
 @dataclass(frozen=True)
@@ -81,8 +80,9 @@ class Partials(list[R]):
     has_fresh = False
 
 
-def scan(where: Where, columns: Sequence[str] | None, work: Work[R], small: bool = False, encoded: bool = False) -> Partials[R]:
+def scan(where: Where, columns: Sequence[str] | None, work: Work[R], small: bool = False, encoded: bool = False, brief: bool = False) -> Partials[R]:
     """Partial results of all that may lie there. ``encoded``: ``work`` takes texts as dictionaries too, which are cheaper to read.
+    ``brief``: it takes what is kept of blocks in brief.
 
     ``small`` results (with ``nbytes``) are kept; ``work`` must then be hashable. Raises QuestionStopped and QuestionTooLarge.
     """
@@ -91,7 +91,7 @@ def scan(where: Where, columns: Sequence[str] | None, work: Work[R], small: bool
         tasks = _tasks(where)
         mixed = where.environment is not None and any(task.mixed for task in tasks)
         wanted = None if columns is None else tuple(sorted({*columns, "environment"} if mixed else {*columns}))
-        do = Do(where.environment, (where.start, where.end), wanted, work, encoded)
+        do = Do(where.environment, (where.start, where.end), wanted, work, encoded, brief, small)
         total = sum(task.rows for task in tasks)
         known = {task.block: found for task in tasks if small and task.whole and (found := _partials.get((task.block, do.key))) is not None}
         rest = [task for task in tasks if task.block not in known]
@@ -104,7 +104,7 @@ def scan(where: Where, columns: Sequence[str] | None, work: Work[R], small: bool
     results = Partials(known[task.block] for task in tasks)
     if fresh is not None:
         results.has_fresh = True
-        results.append(do(fresh, whole=False, mixed=True))
+        results.append(beside(do, fresh))
     return results
 
 
@@ -170,7 +170,7 @@ def _on_dask(address: str, tasks: list[Task], do: Do, total: int) -> Iterator[tu
             while True:
                 query_limits.check(done, total)
                 try:
-                    results = pickle.loads(future.result(timeout=_STOP_CHECK_S))
+                    results = pickle.loads(future.result(timeout=CHECKED_S))
                     break
                 except NotYet:
                     continue

@@ -9,7 +9,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from wirbel.core import arrow, cells, thinning
+from wirbel.core import arrow, cells, served, thinning
 from wirbel.core.signals import logs, otlp, points, spans
 from wirbel.store.models import Stream
 
@@ -29,6 +29,9 @@ class Layout:
     steady: tuple[str, ...]  # integer columns whose neighbours are close
     summarise: Callable[[pa.Table, int], pa.Table] | None = None  # records to stretches of so many ns
     merge_summaries: Callable[[list[pa.Table], int], pa.Table] | None = None
+    brief: Callable[[pa.Table], pa.Table] | None = None  # what most questions want of a block, in fewer rows
+    brief_rest: tuple[str, ...] = ()  # columns of that which few want, and which are most of it
+    uncut: str | None = None  # column whose runs of one value stay in one block
     thin: Callable[[pa.Table, float, thinning.Keys], pa.Table] | None = None  # to a share of the ordinary records; traces kept whole elsewhere stay
 
 
@@ -90,6 +93,9 @@ LAYOUTS: dict[str, Layout] = {
         steady=(),
         summarise=cells.summarise,
         merge_summaries=lambda tables, step_ns: cells.merge(tables),
+        brief=served.of_cells,
+        brief_rest=served.REST,
+        uncut="service",
     ),
 }
 

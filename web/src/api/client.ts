@@ -1,4 +1,5 @@
 import createClient from "openapi-fetch";
+import { noteAge } from "./age";
 import type { components, paths } from "./schema.generated";
 
 export type Schemas = components["schemas"];
@@ -17,9 +18,12 @@ const client = createClient<paths>({ baseUrl: "/", credentials: "same-origin" })
 
 client.use({
   onRequest({ request }) {
-    const token = /(?:^|; )csrftoken=([^;]*)/.exec(document.cookie)?.[1];
+    const token = /(?:^|; )(?:__Host-)?csrftoken=([^;]*)/.exec(document.cookie)?.[1];
     if (token && request.method !== "GET") request.headers.set("X-CSRFToken", token);
     return request;
+  },
+  onResponse({ response }) {
+    noteAge(response);
   },
 });
 

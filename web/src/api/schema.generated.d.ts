@@ -88,6 +88,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/deviations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Deviations
+         * @description Deviations and disturbances of a range, as scripts rely on them (docs/guide.md).
+         */
+        get: operations["wirbel_disturbances_api_get_deviations"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deviations/{identity}/mark": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Mark Deviation
+         * @description What a person says of it; null takes that back.
+         */
+        put: operations["wirbel_disturbances_api_mark_deviation"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/distribution": {
         parameters: {
             query?: never;
@@ -100,6 +140,46 @@ export interface paths {
          * @description How long requests take, focus beside reference; of any duration.
          */
         get: operations["wirbel_explore_api_get_distribution"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/disturbances": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Disturbances
+         * @description Those of a range, the latest first.
+         */
+        get: operations["wirbel_disturbances_api_list_disturbances"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/disturbances/{identity}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Disturbance
+         * @description One of them, by the id of any of its deviations.
+         */
+        get: operations["wirbel_disturbances_api_get_disturbance"];
         put?: never;
         post?: never;
         delete?: never;
@@ -301,6 +381,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/moment": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Moment
+         * @description Deviations that go on first, then what lies farthest outside of what was expected.
+         */
+        get: operations["wirbel_disturbances_moment_get_moment"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/overview": {
         parameters: {
             query?: never;
@@ -310,7 +410,7 @@ export interface paths {
         };
         /**
          * Get Overview
-         * @description The health of all services, worst first.
+         * @description The health of all services, worst first; of those from the ``first`` on.
          */
         get: operations["wirbel_explore_api_get_overview"];
         put?: never;
@@ -567,6 +667,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/session/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Change Password
+         * @description The other sessions of who changes it end.
+         */
+        post: operations["wirbel_accounts_api_change_password"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/tokens": {
         parameters: {
             query?: never;
@@ -614,7 +734,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Traces */
+        /**
+         * Traces
+         * @description Requests that meet all conditions; without an end, up to now.
+         */
         get: operations["wirbel_explore_api_traces"];
         put?: never;
         post?: never;
@@ -676,6 +799,91 @@ export interface paths {
          * @description One span of a trace, with all that was sent about it.
          */
         get: operations["wirbel_explore_api_get_span"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/watched": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Watched
+         * @description Series that are watched, those that deviate first; of a scope, those of its services and those of none.
+         */
+        get: operations["wirbel_disturbances_watched_list_watched"];
+        put?: never;
+        /**
+         * Watch
+         * @description Watches one more series of a service, over its history too.
+         */
+        post: operations["wirbel_disturbances_watched_watch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/watched/{series}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change Watched */
+        put: operations["wirbel_disturbances_watched_change_watched"];
+        post?: never;
+        /**
+         * Delete Watched
+         * @description Of those that people have chosen, with what was found in it.
+         */
+        delete: operations["wirbel_disturbances_watched_delete_watched"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/watched/{series}/forecast": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Forecast
+         * @description Where a series is heading, and when it meets a limit.
+         */
+        get: operations["wirbel_disturbances_watched_get_forecast"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/watched/{series}/replay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Replay
+         * @description What would have been found with another budget.
+         */
+        get: operations["wirbel_disturbances_watched_get_replay"];
         put?: never;
         post?: never;
         delete?: never;
@@ -911,6 +1119,13 @@ export interface components {
             /** Version */
             version: string | null;
         };
+        /** ChangedWatched */
+        ChangedWatched: {
+            /** Budget */
+            budget?: number | null;
+            /** Is Paused */
+            is_paused?: boolean | null;
+        };
         /**
          * Compared
          * @description The two windows, and the range around them.
@@ -922,8 +1137,11 @@ export interface components {
             environment?: string | null;
             /** Focus From */
             focus_from: string;
-            /** Focus To */
-            focus_to: string;
+            /**
+             * Focus To
+             * @description Left out: up to now.
+             */
+            focus_to?: string | null;
             /** Last S */
             last_s?: number | null;
             /** Reference From */
@@ -1026,6 +1244,59 @@ export interface components {
             /** Password */
             password: string;
         };
+        /** DeviationOut */
+        DeviationOut: {
+            /**
+             * Deviates
+             * @description By how much, in words.
+             */
+            deviates: string;
+            /**
+             * Direction
+             * @enum {string}
+             */
+            direction: "high" | "low" | "absent";
+            /** Ended */
+            ended: string | null;
+            entity: components["schemas"]["EntityOut"];
+            /** Id */
+            id: string;
+            /** Lead Over Threshold S */
+            lead_over_threshold_s: number | null;
+            /** Mark */
+            mark: ("expected" | "noise" | "new normal") | null;
+            /** Marked By */
+            marked_by: string | null;
+            /**
+             * Measure
+             * @description What is measured, in words.
+             */
+            measure: string;
+            /** Metric */
+            metric: string;
+            /** Onset */
+            onset: string;
+            /** Onset High */
+            onset_high: string;
+            /** Onset Low */
+            onset_low: string;
+            /** Opened */
+            opened: string;
+            peak: components["schemas"]["PeakOut"];
+            /** Provisional */
+            provisional: boolean;
+            /** Series */
+            series: number;
+            /** Service */
+            service: string | null;
+            /**
+             * Signal
+             * @description What an inquiry about it would ask.
+             */
+            signal: ("latency" | "errors" | "throughput") | null;
+            /** Surprise Bits */
+            surprise_bits: number;
+        };
         /**
          * Distribution
          * @description Shares of requests by duration: between each edge (s) and the next.
@@ -1037,6 +1308,76 @@ export interface components {
             focus: (number | null)[];
             /** Reference */
             reference: (number | null)[];
+        };
+        /**
+         * DisturbanceList
+         * @description The latest first; ``found`` are all of the range.
+         */
+        DisturbanceList: {
+            /** End */
+            end: string;
+            /** Found */
+            found: number;
+            /**
+             * Is Full
+             * @description Whether no more can be watched: what else is sent is not.
+             */
+            is_full: boolean;
+            /**
+             * Learning
+             * @description Of these, those of which it is not known yet what is normal.
+             */
+            learning: number;
+            /** Rows */
+            rows: components["schemas"]["DisturbanceRow"][];
+            /**
+             * Series
+             * @description That are watched.
+             */
+            series: number;
+            /** Start */
+            start: string;
+            /**
+             * Until
+             * @description To which minute everything has been judged.
+             */
+            until: string | null;
+        };
+        /** DisturbanceRow */
+        DisturbanceRow: {
+            /**
+             * Bits
+             * @description Surprise of the most surprising of its deviations.
+             */
+            bits: number;
+            /**
+             * Changes
+             * @description Before it, of what it touches; the latest first.
+             */
+            changes: components["schemas"]["ChangeOut"][];
+            /** Deviations */
+            deviations: components["schemas"]["DeviationOut"][];
+            /** End */
+            end: string | null;
+            focus: components["schemas"]["WindowOut"];
+            /** Id */
+            id: string;
+            /**
+             * Lead Over Threshold S
+             * @description How much earlier its first deviation was noticed than any plain threshold would have fired.
+             */
+            lead_over_threshold_s: number | null;
+            /** Provisional */
+            provisional: boolean;
+            reference: components["schemas"]["WindowOut"];
+            /** Sentence */
+            sentence: string;
+            /** Services */
+            services: string[];
+            /** Start */
+            start: string;
+            /** Threshold Fired */
+            threshold_fired: boolean;
         };
         /**
          * Earlier
@@ -1090,6 +1431,13 @@ export interface components {
             name: string;
             /** Service */
             service: string | null;
+        };
+        /** EntityOut */
+        EntityOut: {
+            /** Kind */
+            kind: string;
+            /** Name */
+            name: string;
         };
         /** EntityRow */
         EntityRow: {
@@ -1177,6 +1525,32 @@ export interface components {
             rate: number;
             /** Requests */
             requests: number;
+        };
+        /**
+         * ForecastOut
+         * @description The values that it rests on, then what is expected, with an interval of 95 %.
+         */
+        ForecastOut: {
+            /** Expected */
+            expected: (number | null)[];
+            /** High */
+            high: (number | null)[];
+            /** Limit */
+            limit: number | null;
+            /** Low */
+            low: (number | null)[];
+            /** @description When the limit is met; null where none was given. */
+            meets: components["schemas"]["MeetingOut"] | null;
+            /** Now */
+            now: string;
+            /** Start */
+            start: string;
+            /** Step S */
+            step_s: number;
+            /** Unit */
+            unit: string;
+            /** Values */
+            values: (number | null)[];
         };
         /**
          * InAll
@@ -1284,6 +1658,7 @@ export interface components {
             more_turned: number;
             /** Rules */
             rules: components["schemas"]["RuleRow"][];
+            sent_on: components["schemas"]["SentOn"] | null;
             /** Sentence */
             sentence: string;
             /** Signals */
@@ -1481,6 +1856,11 @@ export interface components {
             /** Value */
             value: string;
         };
+        /** MarkGiven */
+        MarkGiven: {
+            /** Mark */
+            mark: ("expected" | "noise" | "new normal") | null;
+        };
         /** Me */
         Me: {
             /** May Administer */
@@ -1503,6 +1883,15 @@ export interface components {
              * @description The first of them.
              */
             services: string[];
+        };
+        /** MeetingOut */
+        MeetingOut: {
+            /** At */
+            at: string | null;
+            /** Earliest */
+            earliest: string | null;
+            /** Latest */
+            latest: string | null;
         };
         /**
          * MetricExample
@@ -1563,6 +1952,49 @@ export interface components {
             /** Unit */
             unit: string | null;
         };
+        /**
+         * Moment
+         * @description ``found`` series are watched of it in all.
+         */
+        Moment: {
+            /** At */
+            at: string;
+            /** Deviating */
+            deviating: number;
+            /** Found */
+            found: number;
+            /** Rows */
+            rows: components["schemas"]["MomentRow"][];
+        };
+        /**
+         * MomentRow
+         * @description A series at that minute; numbers that are not known are null.
+         */
+        MomentRow: {
+            /**
+             * Deviation
+             * @description The id of the deviation that goes on then.
+             */
+            deviation: string | null;
+            entity: components["schemas"]["EntityOut"];
+            /** High */
+            high: number | null;
+            /** Low */
+            low: number | null;
+            /** Measure */
+            measure: string;
+            /** Series */
+            series: number;
+            /**
+             * Told
+             * @description The value, and what was expected, in words.
+             */
+            told: string;
+            /** Unit */
+            unit: string;
+            /** Value */
+            value: number | null;
+        };
         /** MovedOut */
         MovedOut: {
             /** Is Symptom */
@@ -1595,6 +2027,13 @@ export interface components {
              * @default latency
              */
             signal: string;
+        };
+        /** NewPassword */
+        NewPassword: {
+            /** Current */
+            current: string;
+            /** New */
+            new: string;
         };
         /** NewRule */
         NewRule: {
@@ -1646,6 +2085,20 @@ export interface components {
              */
             quota?: number | null;
         };
+        /** NewWatched */
+        NewWatched: {
+            /**
+             * Budget
+             * @default 1
+             */
+            budget: number;
+            /** Environment */
+            environment: string;
+            /** Metric */
+            metric: string;
+            /** Service */
+            service: string;
+        };
         /** OnsetOut */
         OnsetOut: {
             /** At */
@@ -1688,13 +2141,24 @@ export interface components {
         Overview: {
             /** Detail */
             detail: string;
+            /**
+             * Disturbances
+             * @description That go on in the focus, the latest first.
+             */
+            disturbances: components["schemas"]["Since"][];
+            /**
+             * Found
+             * @description How many there are.
+             */
+            found: number;
             /** Minutes A Point */
             minutes_a_point: number;
-            /** Newest */
-            newest: string | null;
             /** Sentence */
             sentence: string;
-            /** Services */
+            /**
+             * Services
+             * @description Those asked for, worst first.
+             */
             services: components["schemas"]["ServiceHealth"][];
         };
         /** PartOut */
@@ -1753,6 +2217,21 @@ export interface components {
             /** Normal Ms */
             normal_ms?: number | null;
         };
+        /** PeakOut */
+        PeakOut: {
+            /** Actual */
+            actual: number | null;
+            /** At */
+            at: string;
+            /** Expected */
+            expected: number | null;
+            /** High */
+            high: number | null;
+            /** Low */
+            low: number | null;
+            /** Unit */
+            unit: string;
+        };
         /** Percentile */
         Percentile: {
             /** Focus */
@@ -1786,6 +2265,48 @@ export interface components {
             from: string;
             /** To */
             to: string;
+        };
+        /** Replay */
+        Replay: {
+            /**
+             * Days
+             * @description Of the history that was read.
+             */
+            days: number;
+            /** Expected */
+            expected: (number | null)[];
+            /** Found */
+            found: components["schemas"]["Replayed"][];
+            /** High */
+            high: (number | null)[];
+            /** Low */
+            low: (number | null)[];
+            /** Start */
+            start: string;
+            /** Step S */
+            step_s: number;
+            /** Unit */
+            unit: string;
+            /** Values */
+            values: (number | null)[];
+        };
+        /** Replayed */
+        Replayed: {
+            /** Bits */
+            bits: number;
+            /** Deviates */
+            deviates: string;
+            /**
+             * Direction
+             * @enum {string}
+             */
+            direction: "high" | "low" | "absent";
+            /** Ended */
+            ended: string | null;
+            /** Onset */
+            onset: string;
+            /** Provisional */
+            provisional: boolean;
         };
         /** RequestCounts */
         RequestCounts: {
@@ -1964,6 +2485,34 @@ export interface components {
             secret: string;
         };
         /**
+         * SentOn
+         * @description What is sent on to another endpoint (WIRBEL_FORWARD), in requests since the first.
+         */
+        SentOn: {
+            /** Error */
+            error: string;
+            /** Failing Since */
+            failing_since: string | null;
+            /** Given Up */
+            given_up: number;
+            /** Last Sent */
+            last_sent: string | null;
+            /** Oldest S */
+            oldest_s: number | null;
+            /** Refusal */
+            refusal: string;
+            /** Refused */
+            refused: number;
+            /** Refused At */
+            refused_at: string | null;
+            /** Sent */
+            sent: number;
+            /** To */
+            to: string | null;
+            /** Waiting */
+            waiting: number;
+        };
+        /**
          * SeriesOut
          * @description A series as the diagnosis looked at it; null where nothing was known.
          */
@@ -2047,7 +2596,7 @@ export interface components {
             /** Health */
             health: string | null;
             /** Newest */
-            newest: string;
+            newest: string | null;
             reference: components["schemas"]["ServiceFigures"] | null;
             /** Sends */
             sends: string[];
@@ -2111,6 +2660,18 @@ export interface components {
             /** Signal */
             signal: string;
         };
+        /**
+         * Since
+         * @description A disturbance that goes on.
+         */
+        Since: {
+            /** Id */
+            id: string;
+            /** Sentence */
+            sentence: string;
+            /** Since */
+            since: string;
+        };
         /** SourceRow */
         SourceRow: {
             /** Behind S */
@@ -2132,7 +2693,8 @@ export interface components {
          * SpanColumns
          * @description The spans of a trace in reading order, parents before children; the n-th of each list is of the n-th span.
          *
-         *     ``of`` counts in ``alike``, ``parent`` (−1: none here), ``on_path`` and ``missing_parent`` in the spans themselves.
+         *     ``of`` counts in ``alike``, ``parent`` (−1: none here), ``on_path``, ``missing_parent`` and ``moved`` in the spans themselves.
+         *     ``start_ms`` is as drawn: where clocks disagree, ``moved_ms`` after what was sent for those ``moved``.
          */
         SpanColumns: {
             /** Alike */
@@ -2145,6 +2707,10 @@ export interface components {
             events: number[];
             /** Missing Parent */
             missing_parent: number[];
+            /** Moved */
+            moved: number[];
+            /** Moved Ms */
+            moved_ms: number[];
             /** Of */
             of: number[];
             /** On Path */
@@ -2375,10 +2941,14 @@ export interface components {
         TraceView: {
             /** At */
             at: string;
+            /** Beside */
+            beside: number;
             /** Channels */
             channels: string[];
             /** Left Out */
             left_out: number;
+            /** Levels */
+            levels: number;
             /** More Runs */
             more_runs: number;
             /** Notes */
@@ -2420,6 +2990,65 @@ export interface components {
             signal: string;
             /** Token */
             token: string | null;
+        };
+        /** WatchedList */
+        WatchedList: {
+            /** Found */
+            found: number;
+            /** Rows */
+            rows: components["schemas"]["WatchedRow"][];
+        };
+        /** WatchedRow */
+        WatchedRow: {
+            /** Attributes */
+            attributes: {
+                [key: string]: string;
+            };
+            /**
+             * Budget
+             * @description False deviations a week.
+             */
+            budget: number;
+            /**
+             * Deviates
+             * @description Now.
+             */
+            deviates: boolean;
+            entity: components["schemas"]["EntityOut"];
+            /** Environment */
+            environment: string;
+            /**
+             * Has Own Budget
+             * @description Otherwise it has its part of the one that all share.
+             */
+            has_own_budget: boolean;
+            /** Id */
+            id: number;
+            /** Is Paused */
+            is_paused: boolean;
+            /**
+             * Lately
+             * @description Deviations of the last week.
+             */
+            lately: number;
+            /**
+             * Made By
+             * @description Null: watched from the start.
+             */
+            made_by: string | null;
+            /** Measure */
+            measure: string;
+            /** Metric */
+            metric: string;
+            /** Service */
+            service: string | null;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "learning" | "provisional" | "seasonal";
+            /** Unit */
+            unit: string;
         };
         /** WindowOut */
         WindowOut: {
@@ -2490,7 +3119,8 @@ export interface operations {
                 /** @description The name of a scope: its services only. */
                 scope?: string | null;
                 focus_from: string;
-                focus_to: string;
+                /** @description Left out: up to now. */
+                focus_to?: string | null;
                 reference_from: string;
                 reference_to: string;
                 start?: string | null;
@@ -2587,6 +3217,60 @@ export interface operations {
             };
         };
     };
+    wirbel_disturbances_api_get_deviations: {
+        parameters: {
+            query: {
+                start: string;
+                end: string;
+                environment?: string | null;
+                /** @description The name of a scope: its services only. */
+                scope?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+        };
+    };
+    wirbel_disturbances_api_mark_deviation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                identity: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MarkGiven"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviationOut"];
+                };
+            };
+        };
+    };
     wirbel_explore_api_get_distribution: {
         parameters: {
             query: {
@@ -2604,7 +3288,8 @@ export interface operations {
                 /** @description The name of a scope: its services only. */
                 scope?: string | null;
                 focus_from: string;
-                focus_to: string;
+                /** @description Left out: up to now. */
+                focus_to?: string | null;
                 reference_from: string;
                 reference_to: string;
                 start?: string | null;
@@ -2624,6 +3309,56 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Distribution"];
+                };
+            };
+        };
+    };
+    wirbel_disturbances_api_list_disturbances: {
+        parameters: {
+            query?: {
+                environment?: string | null;
+                /** @description The name of a scope: its services only. */
+                scope?: string | null;
+                start?: string | null;
+                end?: string | null;
+                last_s?: number | null;
+                most?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DisturbanceList"];
+                };
+            };
+        };
+    };
+    wirbel_disturbances_api_get_disturbance: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                identity: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DisturbanceRow"];
                 };
             };
         };
@@ -2914,6 +3649,33 @@ export interface operations {
             };
         };
     };
+    wirbel_disturbances_moment_get_moment: {
+        parameters: {
+            query: {
+                service: string;
+                at: string;
+                environment?: string | null;
+                /** @description The name of a scope: its services only. */
+                scope?: string | null;
+                most?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Moment"];
+                };
+            };
+        };
+    };
     wirbel_explore_api_get_overview: {
         parameters: {
             query: {
@@ -2921,12 +3683,15 @@ export interface operations {
                 /** @description The name of a scope: its services only. */
                 scope?: string | null;
                 focus_from: string;
-                focus_to: string;
+                /** @description Left out: up to now. */
+                focus_to?: string | null;
                 reference_from: string;
                 reference_to: string;
                 start?: string | null;
                 end?: string | null;
                 last_s?: number | null;
+                first?: number;
+                most?: number;
             };
             header?: never;
             path?: never;
@@ -3186,7 +3951,8 @@ export interface operations {
                 /** @description The name of a scope: its services only. */
                 scope?: string | null;
                 focus_from: string;
-                focus_to: string;
+                /** @description Left out: up to now. */
+                focus_to?: string | null;
                 reference_from: string;
                 reference_to: string;
                 start?: string | null;
@@ -3217,7 +3983,8 @@ export interface operations {
                 /** @description The name of a scope: its services only. */
                 scope?: string | null;
                 focus_from: string;
-                focus_to: string;
+                /** @description Left out: up to now. */
+                focus_to?: string | null;
                 reference_from: string;
                 reference_to: string;
                 start?: string | null;
@@ -3309,7 +4076,8 @@ export interface operations {
                 /** @description The name of a scope: its services only. */
                 scope?: string | null;
                 focus_from: string;
-                focus_to: string;
+                /** @description Left out: up to now. */
+                focus_to?: string | null;
                 reference_from: string;
                 reference_to: string;
                 start?: string | null;
@@ -3399,6 +4167,28 @@ export interface operations {
             };
         };
     };
+    wirbel_accounts_api_change_password: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPassword"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     wirbel_intake_api_make_token: {
         parameters: {
             query?: never;
@@ -3447,7 +4237,6 @@ export interface operations {
         parameters: {
             query: {
                 start: string;
-                end: string;
                 service?: string | null;
                 operation?: string | null;
                 version?: string | null;
@@ -3461,6 +4250,7 @@ export interface operations {
                 environment?: string | null;
                 /** @description The name of a scope: its services only. */
                 scope?: string | null;
+                end?: string | null;
                 order?: "slowest" | "fastest" | "newest" | "oldest";
                 most?: number;
             };
@@ -3547,6 +4337,153 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SpanOut"];
+                };
+            };
+        };
+    };
+    wirbel_disturbances_watched_list_watched: {
+        parameters: {
+            query?: {
+                environment?: string | null;
+                /** @description The name of a scope: its services only. */
+                scope?: string | null;
+                containing?: string;
+                only?: ("deviating" | "paused" | "learning" | "chosen") | null;
+                most?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchedList"];
+                };
+            };
+        };
+    };
+    wirbel_disturbances_watched_watch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewWatched"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchedRow"];
+                };
+            };
+        };
+    };
+    wirbel_disturbances_watched_change_watched: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                series: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangedWatched"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchedRow"];
+                };
+            };
+        };
+    };
+    wirbel_disturbances_watched_delete_watched: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                series: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    wirbel_disturbances_watched_get_forecast: {
+        parameters: {
+            query?: {
+                ahead_h?: number;
+                limit?: number | null;
+            };
+            header?: never;
+            path: {
+                series: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ForecastOut"];
+                };
+            };
+        };
+    };
+    wirbel_disturbances_watched_get_replay: {
+        parameters: {
+            query: {
+                budget: number;
+                days?: number;
+            };
+            header?: never;
+            path: {
+                series: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Replay"];
                 };
             };
         };

@@ -9,13 +9,15 @@ interface BrushProps {
   /** Time at a horizontal position, ms since 1970. */
   timeAt: (x: number) => number;
   onCause?: (span: { start: number; end: number }) => void;
+  /** A click that drags nothing. */
+  onMoment?: ((at: number) => void) | undefined;
 }
 
 const MINUTE = 60_000;
 const LEAST_PIXELS = 6;
 
 /** Drag over a chart: the stretch can become the focus or the reference, or be asked about at once. */
-export function useTimeBrush({ left, right, height, timeAt, onCause }: BrushProps) {
+export function useTimeBrush({ left, right, height, timeAt, onCause, onMoment }: BrushProps) {
   const [, setScope] = useScope();
   const [drag, setDrag] = useState<{ from: number; to: number; done: boolean } | null>(null);
   const surface = useRef<SVGRectElement>(null);
@@ -48,7 +50,12 @@ export function useTimeBrush({ left, right, height, timeAt, onCause }: BrushProp
           setDrag({ from: inside(event.clientX), to: inside(event.clientX), done: false });
         }}
         onPointerMove={(event) => drag && !drag.done && setDrag({ ...drag, to: inside(event.clientX) })}
-        onPointerUp={() => drag && setDrag(high - low < LEAST_PIXELS ? null : { ...drag, done: true })}
+        onPointerUp={() => {
+          if (!drag || drag.done) return;
+          const isClick = high - low < LEAST_PIXELS;
+          setDrag(isClick ? null : { ...drag, done: true });
+          if (isClick) onMoment?.(timeAt(drag.from));
+        }}
       />
       {drag && high - low >= LEAST_PIXELS && (
         <rect

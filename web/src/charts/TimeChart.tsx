@@ -1,5 +1,5 @@
 import type { ScaleTime } from "d3-scale";
-import type { ReactNode } from "react";
+import { type ReactNode, useContext } from "react";
 import type { Schemas } from "../api/client";
 import type { Span, Windows } from "../frame/scope";
 import { clockOrDay, moment } from "../shared/format";
@@ -8,6 +8,7 @@ import { timeScale } from "../shared/zone";
 import { AsTable, type Column } from "./AsTable";
 import { ChangeMarks } from "./ChangeMarks";
 import { useCursor } from "./cursor";
+import { ChosenMoment } from "./moment";
 import { useTimeBrush } from "./TimeBrush";
 
 export interface Drawing {
@@ -48,6 +49,7 @@ const MARKS = 18;
 export function TimeChart(props: TimeChartProps) {
   const [ref, width] = useWidth<HTMLDivElement>(680);
   const [cursor, setCursor] = useCursor();
+  const chosen = useContext(ChosenMoment);
   const start = Date.parse(props.start);
   const end = start + props.count * props.step_s * 1000;
   const right = width - 34;
@@ -64,6 +66,7 @@ export function TimeChart(props: TimeChartProps) {
     height: bottom,
     timeAt: (px) => x.invert(px).getTime(),
     onCause: props.onCause,
+    onMoment: chosen?.choose,
   });
   return (
     <section ref={ref} className="relative mb-2" aria-label={props.label}>
@@ -115,6 +118,9 @@ export function TimeChart(props: TimeChartProps) {
             {clockOrDay(tick.getTime())}
           </text>
         ))}
+        {chosen?.at != null && chosen.at >= start && chosen.at < end && (
+          <path d={`M${x(chosen.at)} ${MARKS}V${bottom}`} stroke="var(--ink)" strokeDasharray="2 2" />
+        )}
         {brush.layer}
         <ChangeMarks changes={props.changes} x={x} y={3} />
         {inside && cursor !== null && (

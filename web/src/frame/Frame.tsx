@@ -2,7 +2,9 @@ import { useQuery } from "@tanstack/react-query";
 import { DropdownMenu } from "radix-ui";
 import { useEffect, useRef, useState } from "react";
 import { NavLink, Outlet, useLocation, useMatch, useOutletContext } from "react-router";
+import { ageOfFigures } from "../api/age";
 import { client, type Schemas, take } from "../api/client";
+import { useDisturbance, windowsOfDisturbance } from "../shared/disturbances";
 import { FromBefore, useStale } from "../shared/FromBefore";
 import { age, dayAndClock } from "../shared/format";
 import { rangeAround, useInquiry, windowsOf } from "../shared/inquiries";
@@ -14,6 +16,7 @@ import { useArrival } from "./arrival";
 import { CommandField } from "./CommandField";
 import { FrameSearch, joined, useJump } from "./jump";
 import { Keys } from "./Keys";
+import { NewPassword } from "./NewPassword";
 import { Ribbon as TimeRibbon } from "./Ribbon";
 import { ScopeMenu } from "./ScopeMenu";
 import { ScopeNote } from "./ScopeNote";
@@ -47,7 +50,13 @@ export function Compared() {
 type Group = [string, [string, string][]];
 const PRACTICE: Group = ["Demo", [["Practice", "/demo"]]];
 const views: Group[] = [
-  ["Watch", [["Overview", "/"]]],
+  [
+    "Watch",
+    [
+      ["Overview", "/"],
+      ["Disturbances", "/disturbances"],
+    ],
+  ],
   [
     "Trace back",
     [
@@ -57,7 +66,13 @@ const views: Group[] = [
     ],
   ],
   ["Conclude", [["Inquiries", "/inquiries"]]],
-  ["Set up", [["Intake", "/intake"]]],
+  [
+    "Set up",
+    [
+      ["Watched", "/watched"],
+      ["Intake", "/intake"],
+    ],
+  ],
 ];
 
 export function Frame({ me }: { me: Schemas["Me"] }) {
@@ -144,6 +159,11 @@ export function Frame({ me }: { me: Schemas["Me"] }) {
 function useOwn(): Own {
   const service = useMatch("/services/:name")?.params.name ?? null;
   const inquiry = useInquiry(useMatch("/inquiries/:id")?.params.id).data;
+  const disturbance = useDisturbance(useMatch("/disturbances/:id")?.params.id).data;
+  if (disturbance) {
+    const windows = windowsOfDisturbance(disturbance);
+    return { service: null, range: rangeAround(windows), windows };
+  }
   if (!inquiry) return { service, range: null, windows: null };
   const windows = windowsOf(inquiry);
   return { service: inquiry.symptom.service, range: rangeAround(windows), windows };
@@ -218,6 +238,7 @@ function Environment({ found }: { found: string[] }) {
   );
 }
 
+const OLD_S = 5; // that what is shown may be old without being told
 const SILENT_MS = 3 * 60_000; // without data, while it is followed, that is flagged
 
 function Freshness({ newest, following, live }: { newest: string | null; following: boolean; live: boolean }) {
@@ -227,6 +248,7 @@ function Freshness({ newest, following, live }: { newest: string | null; followi
     return () => window.clearInterval(timer);
   }, []);
   const isSilent = following && newest !== null && now - Date.parse(newest) > SILENT_MS;
+  const old = ageOfFigures(now);
   const state = following ? (live ? "live" : "live feed lost, refreshed every 15 s") : "fixed range";
   return (
     <Tip text={newest ? dayAndClock(newest) : undefined}>
@@ -240,12 +262,14 @@ function Freshness({ newest, following, live }: { newest: string | null; followi
         ) : (
           `last data ${age(newest, now)} ago`
         )}
+        {old >= OLD_S && <b className="text-ochre">{` · figures ${old} s old`}</b>}
       </span>
     </Tip>
   );
 }
 
 function PersonMenu({ me, link }: { me: Schemas["Me"]; link: string }) {
+  const [changing, setChanging] = useState(false);
   const { pathname, search } = useLocation();
   const copy = async () => {
     await navigator.clipboard.writeText(`${window.location.origin}${pathname}${joined(search, link)}`);
@@ -258,6 +282,7 @@ function PersonMenu({ me, link }: { me: Schemas["Me"]; link: string }) {
   const item = "block w-full cursor-pointer px-3 py-1 text-left outline-none data-[highlighted]:bg-ground";
   return (
     <DropdownMenu.Root>
+      {changing && <NewPassword close={() => setChanging(false)} />}
       <DropdownMenu.Trigger className="font-semibold">{me.name}</DropdownMenu.Trigger>
       <DropdownMenu.Portal>
         <DropdownMenu.Content align="end" className="z-40 min-w-36 border border-ink bg-sheet py-1">
@@ -267,6 +292,9 @@ function PersonMenu({ me, link }: { me: Schemas["Me"]; link: string }) {
           </DropdownMenu.Item>
           <DropdownMenu.Item className={item} onSelect={() => setTheme(theme() === "night" ? "day" : "night")}>
             {theme() === "night" ? "Day colours" : "Night colours"}
+          </DropdownMenu.Item>
+          <DropdownMenu.Item className={item} onSelect={() => setChanging(true)}>
+            Change password
           </DropdownMenu.Item>
           <DropdownMenu.Item className={item} onSelect={() => void signOut()}>
             Sign out

@@ -5,6 +5,7 @@ import { ChangeMarks } from "../charts/ChangeMarks";
 import { Earlier, reachOf } from "../charts/Earlier";
 import { useTimeBrush } from "../charts/TimeBrush";
 import { clockOrDay, dayAndClock, duration } from "../shared/format";
+import { ReadAloud } from "../shared/ReadAloud";
 import { Tip } from "../shared/Tip";
 import { useWidth } from "../shared/useWidth";
 import { offset, timeScale } from "../shared/zone";
@@ -120,8 +121,7 @@ export function Ribbon({ data, windows, shown, following }: Props) {
         ))}
       </svg>
       {brush.menu}
-      <table className="sr-only">
-        <caption>Latency p95 of {data.label}, every tenth minute</caption>
+      <ReadAloud caption={`Latency p95 of ${data.label}, every tenth minute`}>
         <thead>
           <tr>
             <th>time</th>
@@ -142,7 +142,7 @@ export function Ribbon({ data, windows, shown, following }: Props) {
             ) : null,
           )}
         </tbody>
-      </table>
+      </ReadAloud>
     </div>
   );
 }

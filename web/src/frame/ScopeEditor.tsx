@@ -2,6 +2,7 @@ import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tansta
 import { Dialog } from "radix-ui";
 import { useDeferredValue, useState } from "react";
 import { client, take } from "../api/client";
+import { Refused } from "../shared/Refused";
 import { told } from "../shared/Toasts";
 import { useScope } from "./scope";
 import { type NamedScope, type Patterns, patternsOf, textOf } from "./scopes";
@@ -109,11 +110,7 @@ export function ScopeEditor({ scope, close, choose }: Props) {
               ))}
             </div>
             <WhatIsMeant patterns={patterns} />
-            {error && (
-              <p role="alert" className="text-rust">
-                {error.message}
-              </p>
-            )}
+            <Refused error={error} />
             <div className="mt-3 flex justify-end gap-3">
               {scope && (
                 <button
@@ -146,7 +143,7 @@ function WhatIsMeant({ patterns }: { patterns: Patterns }) {
       take(client.POST("/api/scopes/meant", { signal, params: { query: { environment } }, body: JSON.parse(asked) })),
     placeholderData: keepPreviousData,
   });
-  if (meant.error) return <p role="alert">{meant.error.message}</p>;
+  if (meant.error) return <Refused error={meant.error} />;
   const { found, of, services } = meant.data ?? { found: 0, of: 0, services: [] };
   return (
     <div role="status" className="min-h-16">

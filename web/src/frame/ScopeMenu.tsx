@@ -1,5 +1,6 @@
 import { Popover, RadioGroup } from "radix-ui";
 import { useState } from "react";
+import { Refused } from "../shared/Refused";
 import { ScopeEditor } from "./ScopeEditor";
 import { useScope } from "./scope";
 import { type NamedScope, named, useScopes } from "./scopes";
@@ -57,11 +58,7 @@ export function ScopeMenu({ may }: { may: boolean }) {
                 </div>
               ))}
             </RadioGroup.Root>
-            {scopes.error && (
-              <p role="alert" className="text-rust">
-                {scopes.error.message}
-              </p>
-            )}
+            <Refused error={scopes.error} />
             <p className="mt-2 border-t border-line pt-2 text-second">
               {may ? (
                 <button type="button" className="text-ink underline" onClick={() => edit("new")}>

@@ -1,7 +1,8 @@
 import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
 import { createParser, createSerializer, parseAsArrayOf, parseAsStringLiteral, useQueryStates } from "nuqs";
-import { useEffect, useState } from "react";
+import { useCallback, useEffect, useRef } from "react";
 import { client, type Schemas, take } from "../api/client";
+import { useLine } from "./live";
 
 /** A window of time, ms since 1970. */
 export interface Span {
@@ -69,6 +70,8 @@ export interface Windows {
   reference: Span;
   /** Set by a person, not proposed. */
   chosen: boolean;
+  /** The focus goes up to now. */
+  open?: boolean;
 }
 
 export const spanOf = (window: Schemas["WindowOut"]): Span => ({
@@ -117,6 +120,7 @@ export function useRibbon(own: Own) {
     focus: scope.focus ?? base.focus,
     reference: scope.reference ?? base.reference,
     chosen: own.windows !== null || scope.focus !== null || scope.reference !== null,
+    open: !range && !own.windows && !scope.focus && data?.focus.end === data?.end,
   };
   return { ribbon: data ?? null, windows, range, query, queryKey };
 }
@@ -129,10 +133,11 @@ export function rangeQuery({ range, last }: Reach): { start?: string; end?: stri
   return last ? { last_s: last } : {};
 }
 
+/** An end that is now is left out: all who follow it ask the same then, and the server answers them together. */
 export function windowsQuery(windows: Windows) {
   return {
     focus_from: stamp(windows.focus.start),
-    focus_to: stamp(windows.focus.end),
+    ...(windows.open ? {} : { focus_to: stamp(windows.focus.end) }),
     reference_from: stamp(windows.reference.start),
     reference_to: stamp(windows.reference.end),
   };
@@ -141,31 +146,22 @@ export function windowsQuery(windows: Windows) {
 export const timesOf = (span: Span) => ({ start: stamp(span.start), end: stamp(span.end) });
 
 const REFRESH_MS = 2000;
-const FALLBACK_MS = 15000;
 
 /** Refreshes what is shown when something was stored, while the page follows now. Returns whether the line is open. */
 export function useLive(following: boolean): boolean {
   const queries = useQueryClient();
-  const [open, setOpen] = useState(false);
+  const waiting = useRef<number>(undefined);
+  const refresh = useCallback(() => {
+    waiting.current ??= window.setTimeout(() => {
+      waiting.current = undefined;
+      for (const key of ["ribbon", "overview", "service"]) void queries.invalidateQueries({ queryKey: [key] });
+    }, REFRESH_MS);
+  }, [queries]);
+  // A page that is held still stays as it is.
   useEffect(() => {
-    if (!following) return;
-    let waiting: number | undefined;
-    const refresh = () => {
-      waiting ??= window.setTimeout(() => {
-        waiting = undefined;
-        for (const key of ["ribbon", "overview", "service"]) void queries.invalidateQueries({ queryKey: [key] });
-      }, REFRESH_MS);
-    };
-    const source = new EventSource("/api/live");
-    source.addEventListener("open", () => setOpen(true));
-    source.addEventListener("error", () => setOpen(false));
-    source.addEventListener("stored", refresh);
-    const fallback = window.setInterval(refresh, FALLBACK_MS);
-    return () => {
-      source.close();
-      window.clearInterval(fallback);
-      window.clearTimeout(waiting);
-    };
-  }, [following, queries]);
-  return open && following;
+    if (following) return;
+    window.clearTimeout(waiting.current);
+    waiting.current = undefined;
+  }, [following]);
+  return useLine(following, refresh);
 }

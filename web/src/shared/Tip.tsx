@@ -21,7 +21,7 @@ export function Tip({ text, quiet = false, children }: Props) {
         <Tooltip.Content
           sideOffset={4}
           collisionPadding={8}
-          className="z-50 max-w-[420px] border border-ink bg-sheet px-2 py-1 whitespace-pre-line"
+          className="z-50 max-w-[420px] border border-ink bg-sheet px-2 py-1 [overflow-wrap:anywhere] whitespace-pre-line"
         >
           {text}
         </Tooltip.Content>

@@ -71,6 +71,12 @@ export function quantity(value: number, unit: string): string {
   return `${significant(value)} ${unit}`;
 }
 
+/** Says values of a series, by its unit as OpenTelemetry writes it (UCUM). */
+export function inUnit(unit: string): (value: number | null | undefined) => string {
+  const plain = unit === "1" ? "share" : unit.replace(/\{.*\}/, "");
+  return (value) => (value == null ? missing : quantity(value, plain));
+}
+
 type Form = "clock" | "seconds" | "day" | "shortDay";
 const two = { hour: "2-digit", minute: "2-digit", hourCycle: "h23" } as const;
 const FORMS: Record<Form, [string, Intl.DateTimeFormatOptions]> = {
@@ -107,6 +113,9 @@ export const dayAndClock = (at: number | string): string => `${day(at)} ${clockS
 /** A time with seconds, and its day if that is not today's. */
 export const moment = (at: number | string): string =>
   day(at) === day(Date.now()) ? clockSeconds(at) : dayAndClock(at);
+
+/** The same to the minute, where nothing is known more exactly. */
+export const minute = (at: number | string): string => (day(at) === day(Date.now()) ? clock(at) : shortDayAndClock(at));
 
 /** A window in words; with the day if it is not today's, with both where it spans some. */
 export function between({ start, end }: { start: number; end: number }): string {

@@ -6,6 +6,7 @@ import {
   parseAsBoolean,
   parseAsFloat,
   parseAsInteger,
+  parseAsIsoDateTime,
   parseAsString,
   parseAsStringLiteral,
 } from "nuqs";
@@ -36,6 +37,7 @@ export type TracesState = inferParserType<typeof tracesState>;
 export type TracesChange = { [Name in keyof TracesState]?: TracesState[Name] | null };
 export const traceState = { span: parseAsString, against: parseAsString, at: parseAsInteger };
 export const serviceState = {
+  at: parseAsIsoDateTime,
   metric: parseAsString,
   by: parseAsString,
   rows: parseAsInteger,
@@ -46,6 +48,18 @@ export const servicesState = {
   sort: parseAsStringLiteral(sorts).withDefault("health"),
   down: parseAsBoolean.withDefault(true),
   group: parseAsStringLiteral(["health", "sends"] as const),
+};
+export const disturbancesState = { most: parseAsInteger.withDefault(100) };
+export const watchedStates = ["deviating", "paused", "learning", "chosen"] as const;
+export const watchedState = {
+  containing: parseAsString.withDefault(""),
+  only: parseAsStringLiteral(watchedStates),
+  series: parseAsInteger,
+  budget: parseAsFloat,
+  most: parseAsInteger.withDefault(100),
+};
+export type WatchedChange = {
+  [Name in keyof inferParserType<typeof watchedState>]?: inferParserType<typeof watchedState>[Name] | null;
 };
 export const inquiriesState = { most: parseAsInteger.withDefault(100) };
 export const changesState = { change: parseAsString, most: parseAsInteger.withDefault(100) };
@@ -70,3 +84,5 @@ export const toTrace = (of: OneSpan, normal?: OneSpan | null): Place => ({
 });
 
 export const toService = (name: string): Place => ({ pathname: `/services/${encodeURIComponent(name)}` });
+
+export const toDisturbance = (id: string): Place => ({ pathname: `/disturbances/${id}` });

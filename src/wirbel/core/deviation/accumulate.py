@@ -12,6 +12,7 @@ from wirbel.core.expected.tails import Calibration
 Floats = npt.NDArray[np.float64]
 USUAL = 2.2  # bits that a point may surprise by without adding; where nothing is wrong the mean is log2(e) = 1.44
 MOST = 10.0  # bits of one point that count: one outlier opens nothing
+MOST_OF_RECORDS = 20.0  # where a point is many records that were judged
 FORGOTTEN = 0.25  # bits a point, at least: what is long past does not add up with what is now
 JUMP, MOST_JUMP = 8.0, 14.0  # bits of a step from one point to the next that are usual, and that count beyond these
 STAYS = 1.3  # usual scatters from the level, at which the point after a jump must be
@@ -21,6 +22,7 @@ PRIOR_BITS = 2.42  # mean excess of peaks over any height where points are indep
 SURE = 1.645  # standard errors of the mean excess that are added: a promise is kept nineteen times of twenty
 LIKE_PRIOR = 10  # peaks that count with the prior
 LEAST, LARGEST = 9.0, 120.0  # bits that open
+PARTS = 2.0**20  # of a bit
 STILL = 3.0  # |z| beyond which correlation is not reckoned with
 MOST_ALIKE = 0.98
 LONGEST_LAG = 500
@@ -79,14 +81,16 @@ def _jumps(z: Floats, alike: float) -> Floats:
     return np.asarray(np.r_[np.nan, z[1:] - alike * z[:-1]] / np.sqrt(1 - alike**2))
 
 
-def added(level: Floats, jump: Floats, stays: npt.NDArray[np.bool_], tells: float) -> Floats:
+def added(level: Floats, jump: Floats, stays: npt.NDArray[np.bool_], tells: float, most: float = MOST) -> Floats:
     """Bits that points add, by the probability of their residual, and of the jump to the point before if this one stays there.
 
-    All of shape (points,); what is not known adds nothing. One outlier is no jump to another level.
+    ``most`` count of each. All of shape (points,); what is not known adds nothing. One outlier is no jump to another level.
     """
     bits, leap = (-np.log2(np.maximum(p, 1e-300)) for p in (level, jump))
-    slow = np.where(np.isfinite(bits), np.minimum(bits, MOST) * tells - max(USUAL * tells, FORGOTTEN), 0.0)
-    return slow + np.where(stays & np.isfinite(leap), np.clip(leap - JUMP, 0.0, MOST_JUMP), 0.0)
+    slow = np.where(np.isfinite(bits), np.minimum(bits, most) * tells - max(USUAL * tells, FORGOTTEN), 0.0)
+    found = slow + np.where(stays & np.isfinite(leap), np.clip(leap - JUMP, 0.0, MOST_JUMP), 0.0)
+    # Sums of whole parts are exact, in whatever order they are added.
+    return np.asarray(np.rint(found * PARTS) / PARTS)
 
 
 @dataclass(frozen=True)
@@ -107,11 +111,17 @@ class Budget:
         if len(found) < LIKE_PRIOR:
             a_week = WEEK_S / step_s / 10
             return float(np.clip(PRIOR_BITS * np.log(max(a_week / self.a_week, 1.0)), LEAST, LARGEST))
+        prior = max(PRIOR_BITS, float(np.quantile(found, 1 - HIGH_PEAKS)) / np.log(1 / HIGH_PEAKS))
+        return float(np.clip(self.reached(found, weeks, prior), LEAST, LARGEST))
+
+    def reached(self, found: Floats, weeks: float, prior: float) -> float:
+        """The height, in bits, that peaks reach as often as the budget allows; ``found`` in so many weeks, shape (peaks,).
+
+        ``prior``: by how much peaks beyond a height exceed it, as far as too few tell.
+        """
         height = float(np.quantile(found, 1 - HIGH_PEAKS))
         beyond = found[found > height] - height
-        decay = PRIOR_BITS
-        if len(beyond):
-            own = float(beyond.mean()) * (1 + SURE / np.sqrt(len(beyond)))
-            decay = (len(beyond) * own + LIKE_PRIOR * max(PRIOR_BITS, height / np.log(1 / HIGH_PEAKS))) / (len(beyond) + LIKE_PRIOR)
+        own = float(beyond.mean()) * (1 + SURE / np.sqrt(len(beyond))) if len(beyond) else 0.0
+        decay = (len(beyond) * own + LIKE_PRIOR * prior) / (len(beyond) + LIKE_PRIOR)
         a_week = max(len(beyond), 1) / weeks
-        return float(np.clip(height + decay * np.log(max(a_week / self.a_week, 1e-9)), LEAST, LARGEST))
+        return float(height + decay * np.log(max(a_week / self.a_week, 1e-9)))

@@ -1,17 +1,21 @@
-"""Deviations that belong together, and what scripts get of them."""
+"""Deviations that belong together."""
 
 from __future__ import annotations
 
 import hashlib
-import math
 from collections.abc import Sequence
-from dataclasses import dataclass
-from typing import Any
+from dataclasses import dataclass, field
+
+import numpy as np
 
 from wirbel.core.deviation.model import Deviation
-from wirbel.core.text import rfc3339
+from wirbel.core.deviation.symptoms import harm
+from wirbel.core.topology.graph import EntityId
 
 NEAR_NS = 600 * 10**9  # between the end of one and the onset of the next
+GUARD_NS = 120 * 10**9  # left free before a disturbance: it may have begun earlier than it could be seen
+CLEAR = 0.1  # of the surprise of all that hurts, by which it has begun
+SHORTEST_NS, LONGEST_NS = 1800 * 10**9, 5400 * 10**9  # of what it is compared with
 
 
 @dataclass(frozen=True)
@@ -23,23 +27,36 @@ class Of:
     attributes: dict[str, str]
     unit: str
     deviation: Deviation
+    entity: EntityId = field(default=EntityId("", ""))  # of whom the series tells
+    environment: str = ""
 
     @property
     def id(self) -> str:
         """The same whenever it is found again."""
-        key = f"{self.metric} {self.service} {sorted(self.attributes.items())} {self.deviation.direction} {self.deviation.onset}"
+        whose = f"{self.environment} {self.entity.kind} {self.entity.name} {self.service}"
+        key = f"{whose} {self.metric} {sorted(self.attributes.items())} {self.deviation.direction} {self.deviation.onset}"
         return hashlib.sha256(key.encode()).hexdigest()[:16]
 
 
 @dataclass(frozen=True)
 class Disturbance:
-    """In order of onset: the first leads."""
+    """The first leads, the others follow in order of onset."""
 
     members: Sequence[Of]
 
     @property
+    def id(self) -> str:
+        """That of what leads; any member's leads to it as well, should another turn out to have been first."""
+        return self.members[0].id
+
+    @property
     def start(self) -> int:
-        return self.members[0].deviation.onset
+        return min(member.deviation.onset for member in self.members)
+
+    @property
+    def clear(self) -> int:
+        """When what hurts people began, or what there is where nothing does: see :func:`clear_onset`."""
+        return clear_onset(hurting(self.members) or self.members)
 
     @property
     def end(self) -> int | None:
@@ -47,62 +64,37 @@ class Disturbance:
         ends = [one.deviation.ended for one in self.members]
         return None if None in ends else max(end for end in ends if end is not None)
 
+    @property
+    def hurts(self) -> bool:
+        """Whether requests of people are slow, fail or do not come."""
+        return bool(hurting(self.members))
 
-def group(found: Sequence[Of]) -> list[Disturbance]:
-    """Deviations that overlap, or nearly do, in order of time."""
-    groups: list[list[Of]] = []
-    reach: float = 0.0
-    for one in sorted(found, key=lambda of: of.deviation.onset):
-        ended = one.deviation.ended
-        if groups and one.deviation.onset <= reach + NEAR_NS:
-            groups[-1].append(one)
-        else:
-            groups.append([one])
-            reach = 0.0
-        reach = max(reach, float("inf") if ended is None else ended)
-    return [Disturbance(members) for members in groups]
+    @property
+    def services(self) -> list[str]:
+        return sorted({member.service for member in self.members if member.service is not None})
 
 
-def contract(found: Sequence[Of]) -> dict[str, Any]:
-    """The JSON that scripts rely on (docs/guide.md)."""
-    groups = group(found)
-    return {
-        "deviations": [_deviation(one) for one in sorted(found, key=lambda of: of.deviation.onset)],
-        "disturbances": [
-            {
-                "id": hashlib.sha256(" ".join(member.id for member in one.members[:1]).encode()).hexdigest()[:16],
-                "from": rfc3339(one.start),
-                "to": None if one.end is None else rfc3339(one.end),
-                "deviations": [member.id for member in one.members],
-                "services": sorted({member.service for member in one.members if member.service is not None}),
-                "first": one.members[0].id,
-            }
-            for one in groups
-        ],
-    }
+def hurting(members: Sequence[Of]) -> list[Of]:
+    """Those of which people feel something."""
+    return [one for one in members if harm(one.metric, one.deviation)]
 
 
-def _known(value: float) -> float | None:
-    """JSON has no not-a-number and no infinity."""
-    return value if math.isfinite(value) else None
+def clear_onset(members: Sequence[Of]) -> int:
+    """The onset, ns, by which a tenth had begun of the surprise that began in the first ten minutes.
+
+    What surprises little and happens to begin a little before does not date the others; what surprises more much later does not either.
+    Silence is not measured in bits: it counts as much as what surprises the most.
+    """
+    earliest = min(one.deviation.onset for one in members)
+    first = sorted((one for one in members if one.deviation.onset <= earliest + NEAR_NS), key=lambda one: one.deviation.onset)
+    bits = np.array([one.deviation.bits for one in first])
+    begun = np.cumsum(np.where([one.deviation.direction == "absent" for one in first], max(bits.max(), 1.0), bits))
+    return first[int(np.searchsorted(begun, CLEAR * begun[-1]))].deviation.onset
 
 
-def _deviation(one: Of) -> dict[str, Any]:
-    d = one.deviation
-    return {
-        "id": one.id,
-        "series": {"metric": one.metric, "service": one.service, "attributes": one.attributes},
-        "direction": d.direction,
-        "onset": rfc3339(d.onset),
-        "ended": None if d.ended is None else rfc3339(d.ended),
-        "peak": {
-            "at": rfc3339(d.peak.at),
-            "actual": d.peak.actual,
-            "expected": _known(d.peak.expected),
-            "low": _known(d.peak.low),
-            "high": _known(d.peak.high),
-            "unit": one.unit,
-        },
-        "surprise_bits": round(d.bits, 1),
-        "lead_over_threshold_s": d.lead_s,
-    }
+def windows(one: Disturbance, now: int, began: int = 0) -> tuple[tuple[int, int], tuple[int, int]]:
+    """Focus and reference that show it, ns: from when it was clear up to ``now``, and as long a time before all of it, within reason and not from before its series ``began``."""
+    focus = one.clear, max(one.end or now, one.clear + GUARD_NS)
+    before = min(member.deviation.onset_low for member in one.members) - GUARD_NS
+    wanted = before - min(max(focus[1] - focus[0], SHORTEST_NS), LONGEST_NS)
+    return focus, (min(max(wanted, began), before - GUARD_NS), before)

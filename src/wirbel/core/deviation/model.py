@@ -6,6 +6,8 @@ from dataclasses import dataclass
 from typing import Literal
 
 Direction = Literal["high", "low", "absent"]
+Mark = Literal["expected", "noise", "new normal"]
+"""What people say of a deviation."""
 
 
 @dataclass(frozen=True)

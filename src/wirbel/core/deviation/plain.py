@@ -6,7 +6,6 @@ import numpy as np
 import numpy.typing as npt
 
 Floats = npt.NDArray[np.float64]
-Bools = npt.NDArray[np.bool_]
 BEYOND = 1.2  # times as far from the median as nearly all values of the history
 NEARLY_ALL = 0.999
 HELD_S = 300  # that a value has to stay there
@@ -21,14 +20,6 @@ def limits(history: Floats) -> tuple[float, float]:
     return float(middle - BEYOND * (middle - low)), float(middle + BEYOND * (high - middle))
 
 
-def fires(values: Floats, low: Floats, high: Floats, step_s: float) -> tuple[Bools, Bools]:
-    """Where each value has been beneath the low, and above the high threshold for as long as it must; all of shape (points,)."""
-    with np.errstate(invalid="ignore"):
-        return _held(values < low, step_s), _held(values > high, step_s)
-
-
-def _held(beyond: Bools, step_s: float) -> Bools:
-    need = max(1, round(HELD_S / step_s))
-    place = np.arange(len(beyond))
-    broken = np.maximum.accumulate(np.where(beyond, -1, place))
-    return np.asarray(beyond & (place - broken >= need))
+def held(step_s: float) -> int:
+    """How many points in a row a value has to be beyond its threshold."""
+    return max(1, round(HELD_S / step_s))

@@ -76,8 +76,10 @@ def _exclusive_running_minimum(values: Ints, group: Ints, initial: Ints) -> Ints
     return np.minimum.accumulate(lowered) + floor + group * span
 
 
-def _skew(start: Ints, end: Ints, kind: Ints, child: Ints, above: Ints, above_start: Ints, above_end: Ints, shift: Ints) -> Ints:
-    """Shift that brings an answer inside its question when the two clocks disagree, ns.
+def skew(start: Ints, end: Ints, kind: Ints, child: Ints, above: Ints, above_start: Ints, above_end: Ints, shift: Ints) -> Ints:
+    """Shift that brings an answer inside its question when the two clocks disagree, ns, one each of the rows ``child`` under those ``above``.
+
+    ``start``, ``end`` and ``kind`` are of all spans, ``above_start`` and ``above_end`` with the ``shift`` that those above have already; shape (children,).
 
     Only a server span under a client span that is no shorter than it can be judged: it must lie
     inside. It is put in the middle, as if the way there took as long as the way back.
@@ -119,7 +121,7 @@ def critical_path(start: Ints, duration: Ints, parent: Ints, kind: Ints, roots: 
             break
         seen[child] = True
         moved = shift[above]
-        shift[child] = moved + _skew(start, end, kind, child, above, start[above] + moved, end[above] + moved, moved)
+        shift[child] = moved + skew(start, end, kind, child, above, start[above] + moved, end[above] + moved, moved)
         begin = np.maximum(start[child] + shift[child], low[above])
         finish = np.minimum(end[child] + shift[child], high[above])
         begin = np.minimum(begin, high[above])  # keeps the running minimum's range narrow

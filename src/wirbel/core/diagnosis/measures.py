@@ -1,32 +1,20 @@
-"""All metric samples of a case as series: of whom they speak, what kind of measure each is, and how far it moved.
-
-Metrics are understood without a list of names: by unit, kind, and how they stand to each other. A share of something
-has the unit 1 and stays within 1; what is used has a limit with the same stem and labels; what waits is counted
-in things; failures, drops and repeats are told by a word in the name, as semantic conventions choose them.
-"""
+"""All metric samples of a case as series, and how far each moved; what they are is told by core.series.samples."""
 
 from __future__ import annotations
 
 from collections import defaultdict
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from wirbel.core import arrow
 from wirbel.core.diagnosis.model import Question, Sampled
-from wirbel.core.signals import points
-from wirbel.core.signals.attributes import plain_dict
+from wirbel.core.series.samples import FAILURES, Samples, by_step
 
 Floats = npt.NDArray[np.float64]
-Ints = npt.NDArray[np.int64]
-LIMITS = ("max", "limit", "capacity", "total", "size")
-"""Last words of names of what bounds another measure (semantic conventions: ``*.limit``, ``*.max``)."""
-USAGES = ("usage", "used", "count", "current", "active")
-FAILURES = ("error", "fail", "drop", "retrans", "reject", "refus", "timeout", "timed", "abort", "kill", "evict", "deadlock", "throttl", "miss")
-WAITING = ("pending", "wait", "queue", "lag", "backlog", "blocked", "load_average")
+FAILING = (*FAILURES, "throttl", "miss")
 SUFFERING = ("throttl", "wait", "steal", "idle")  # said of processors that are not had
 PROCESSORS = ("1", "{cpu}")  # units of their use
 MUCH_MORE = 0.1  # processors, or a share of them
@@ -46,23 +34,11 @@ NOISE = 0.03  # of its level by which any measure scatters
 
 
 @dataclass(frozen=True)
-class Measures:
-    """Series (rows) over steps of time, a minute as a rule: ``values`` (series, steps), NaN where nothing was sent; the rest of shape (series,)."""
+class Measures(Samples):
+    """Samples of the time from the reference to the end of the focus; a step is a minute, as a rule."""
 
-    first: int  # ns
-    step_s: int
-    values: Floats
-    metric: list[str]
-    unit: list[str]
-    labels: list[dict[str, str]]
-    service: list[str | None]
-    instance: list[str | None]
-    host: list[str | None]
-    reference: npt.NDArray[np.bool_]  # minutes of each window
+    reference: npt.NDArray[np.bool_]  # steps of each window
     focus: npt.NDArray[np.bool_]
-
-    def __len__(self) -> int:
-        return len(self.metric)
 
     @cached_property
     def before(self) -> Floats:
@@ -129,41 +105,17 @@ class Measures:
         return self._shares(self.before)
 
     def _shares(self, at: Floats) -> Floats:
-        is_share = np.array([unit == "1" for unit in self.unit], np.bool_) if len(self) else np.zeros(0, np.bool_)
-        with np.errstate(invalid="ignore"):
-            highest = np.nanmax(np.nan_to_num(self.values, nan=-np.inf), axis=1, initial=-np.inf)
-        found = np.where(is_share & (highest <= 1.0001), at, np.nan)
+        found = np.where(self.is_share, at, np.nan)
         for row, limit in self.limits.items():
             if self.before[limit] > 0 and self.after[limit] > 0:
                 bound = self.after[limit] if at is self.after else self.before[limit]
                 found[row] = at[row] / bound
         return found
 
-    @cached_property
-    def limits(self) -> dict[int, int]:
-        """The row of the limit of each usage that has one: the same stem of the name, the same sender, no label that the usage has not."""
-        by_stem: dict[tuple[str, str | None, str | None], list[int]] = defaultdict(list)
-        for row, metric in enumerate(self.metric):
-            stem, _, last = metric.rpartition(".")
-            if last in LIMITS:
-                by_stem[stem, self.service[row], self.instance[row]].append(row)
-        found = {}
-        for row, metric in enumerate(self.metric):
-            stem, _, last = metric.rpartition(".")
-            if last not in USAGES or any(value in ("idle", "free") for value in self.labels[row].values()):
-                continue
-            fitting = [limit for limit in by_stem[stem, self.service[row], self.instance[row]] if self.labels[limit].items() <= self.labels[row].items()]
-            if fitting:
-                found[row] = fitting[0]
-        return found
-
     def sampled(self, row: int) -> Sampled:
         """A series as it was looked at."""
         unit = "share" if self.unit[row] == "1" and np.isfinite(self.level[row]) else self.unit[row]
         return Sampled(self.first, self.step_s, unit, tuple(self.values[row].tolist()))
-
-    def has_word(self, words: tuple[str, ...]) -> npt.NDArray[np.bool_]:
-        return np.array([any(word in metric for word in words) for metric in self.metric], np.bool_)
 
     @cached_property
     def uses_of_processors(self) -> list[int]:
@@ -196,55 +148,16 @@ def _median(values: Floats) -> Floats:
 
 
 def measure(table: pa.Table, question: Question) -> Measures:
-    """Series by the minute of all metrics in ``table`` (samples in the order of signals.points.combine), from the reference to the end of the focus.
-
-    Gauges are means, sums are what was added in the minute (levels where they go up and down), histograms are the mean of what they counted.
-    """
-    # A new version of what is the same otherwise goes on with the series.
-    table = table.set_column(table.schema.get_field_index("version"), "version", pa.nulls(table.num_rows, pa.string()))
+    """Series of all metrics in ``table`` (samples in the order of signals.points.combine), from the reference to the end of the focus."""
     step = question.step_s * 10**9
     # Steps begin with the focus, so that none holds something of before it and of it.
     first = min(question.reference.start, question.focus.start)
     first -= (first - question.focus.start) % step
     count = int((max(question.focus.end, question.reference.end) - first) // step) + 1
     times = first + np.arange(count) * step
-    number, of = points.series_of(table) if table.num_rows else (np.zeros(0, np.int64), np.zeros(0, np.int64))
-    minute = (arrow.numbers(table["time"]) - 1 - first) // step if table.num_rows else np.zeros(0, np.int64)
-    inside = (minute >= 0) & (minute < count)
-    values = _values(table, number, minute, inside, (len(of), count))
-    described = table.select(["metric", "unit", "labels", "service", "instance", "host"]).take(pa.array(of)).to_pydict()
-    parsed = {text: {str(key): str(value) for key, value in plain_dict(text).items()} for text in set(described["labels"])}
+    sampled = by_step(table, first, question.step_s, count)
     return Measures(
-        first=first,
-        step_s=question.step_s,
-        values=values,
-        metric=described["metric"],
-        unit=[unit or "" for unit in described["unit"]],
-        labels=[parsed[text] for text in described["labels"]],
-        service=described["service"],
-        instance=described["instance"],
-        host=described["host"],
+        **{field.name: getattr(sampled, field.name) for field in fields(sampled)},
         reference=(times >= question.reference.start) & (times + step <= question.reference.end),
         focus=(times >= question.focus.start) & (times < question.focus.end),
     )
-
-
-def _values(table: pa.Table, number: Ints, minute: Ints, inside: npt.NDArray[np.bool_], shape: tuple[int, int]) -> Floats:
-    if not table.num_rows:
-        return np.zeros(shape)
-    kind, monotonic = arrow.numbers(table["kind"]), table["monotonic"].fill_null(False).to_numpy()
-    cumulative = arrow.numbers(table["temporality"]) == points.CUMULATIVE
-    level = (kind == points.GAUGE) | ((kind == points.SUM) & ~monotonic & cumulative)
-    counted = (kind == points.SUM) & ~level
-    value = table["value"].fill_null(np.nan).to_numpy()
-    amount = np.where(level, value, np.where(counted, points.increases(table), points.increases(table, "total")))
-    weight = np.where(level, np.isfinite(value), np.where(counted, 0.0, points.increases(table, "count")))
-    # The first sample of a cumulative series says nothing of its minute.
-    known = inside & np.isfinite(amount) & ~(~level & cumulative & np.r_[True, number[1:] != number[:-1]])
-    cell = (number * shape[1] + minute)[known]
-    total, weights = (np.bincount(cell, x[known], shape[0] * shape[1]) for x in (amount, weight))
-    seen = np.bincount(cell, minlength=shape[0] * shape[1]) > 0
-    sums = np.bincount(cell, counted[known], shape[0] * shape[1]) > 0
-    with np.errstate(invalid="ignore", divide="ignore"):
-        found = np.where(sums, total, np.where(weights > 0, total / weights, np.nan))
-    return np.where(seen, found, np.nan).reshape(shape)

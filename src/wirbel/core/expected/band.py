@@ -6,11 +6,11 @@ expected then. A band without seasons: rolling median and MAD (docs/methods.md).
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 
 import numpy as np
 import numpy.typing as npt
-from scipy import stats
+from scipy import special, stats
 
 from wirbel.core.series.series import Kind, Series
 
@@ -24,6 +24,7 @@ MIN_NEEDED = 8  # points of it
 LEVEL = 0.99  # share of normal values inside the band
 DEGREES = 5  # of Student's t: normal minutes have heavier tails than a Gaussian
 LOGARITHMIC: tuple[Kind, ...] = ("rate", "count", "quantile")  # kinds of series that vary by factors
+MOST_SEEN = 200_000  # points at once, with all looks at them
 SURPRISED = 10.0  # bits; about one in a thousand
 
 
@@ -95,17 +96,33 @@ class Learned:
 
 
 def expected_band(series: Series, past: Series | None = None) -> Band:
-    """The band of each row of ``series``; learned from ``past``, the same measure of the same entities over a longer time, in steps at least as long.
+    """The band of each row of ``series``, each point judged by the time before it.
+
+    Learned from ``past``, the same measure of the same entities over a longer time, in steps at least as long.
+    """
+    teacher = series if past is None else past
+    memory, count = Memory.of(teacher.grid.step), teacher.grid.count
+    learned = _learn(teacher, np.arange(0, count, memory.stride)).at(np.arange(count) // memory.stride)
+    if teacher.grid != series.grid:
+        learned = learned.at(np.clip((series.grid.times - teacher.grid.first) // teacher.grid.step_ns, 0, count - 1))
+    return judged_by(learned, series)
+
+
+def learn(past: Series) -> Learned:
+    """What is expected after the last point of ``past``, shape (entities, 1)."""
+    return _learn(past, np.array([past.grid.count]))
+
+
+def judged_by(learned: Learned, series: Series) -> Band:
+    """The band of each row of ``series``; ``learned`` is of its points, or of one time for all of them.
 
     Latencies, rates and counts by their logarithm (log(1e-6 + x)), shares and levels as they are. A value
     that is not known neither teaches nor surprises. Half of the spread is taken as noise of the sample: a value with
     fewer records behind it than usual is expected to scatter more.
     """
     logarithmic = series.kind in LOGARITHMIC
-    teacher = series if past is None else past
-    learned = _learned(teacher)
-    if teacher.grid != series.grid:
-        learned = learned.at(np.clip((series.grid.times - teacher.grid.first) // teacher.grid.step_ns, 0, teacher.grid.count - 1))
+    if learned.location.shape[1] != series.grid.count:
+        learned = learned.at(np.zeros(series.grid.count, np.int64))
     location, learning = learned.location, learned.learning
     x, n, missing = _judged_as(series)
     # A minute with fewer requests than usual scatters more: half of the spread is taken as sampling noise.
@@ -116,7 +133,7 @@ def expected_band(series: Series, past: Series | None = None) -> Band:
     spread = np.maximum(learned.scale, floor) * inflation
     z = stats.t.ppf(0.5 + LEVEL / 2, DEGREES)
     residual = np.where(missing | learning, 0.0, (x - location) / spread)
-    surprise = np.where(missing | learning, 0.0, -np.log2(np.maximum(2 * stats.t.sf(np.abs(residual), DEGREES), 1e-300)))
+    surprise = np.where(missing | learning, 0.0, -np.log2(np.maximum(2 * special.stdtr(DEGREES, -np.abs(residual)), 1e-300)))
 
     def back(y: Floats) -> Floats:
         return np.where(learning, np.nan, np.maximum(np.exp(y) - 1e-6, 0.0) if logarithmic else y)
@@ -131,17 +148,19 @@ def _judged_as(series: Series) -> tuple[Floats, Floats, npt.NDArray[np.bool_]]:
     return np.where(missing, 0.0, values), np.where(missing, 0.0, series.sample_size), missing
 
 
-def _learned(series: Series) -> Learned:
+def _learn(series: Series, looks: npt.NDArray[np.int64]) -> Learned:
+    """By the points before each of the points ``looks``; some entities at a time, as each look is a copy of what it sees."""
     x, n, _ = _judged_as(series)
-    weight = np.minimum(n, 1000.0)
     memory = Memory.of(series.grid.step)
-    pad = ((0, 0), (memory.window, 0))
-    past_x, past_n, past_w = (np.lib.stride_tricks.sliding_window_view(np.pad(y, pad), memory.window, axis=1)[:, : -1 : memory.stride] for y in (x, n, weight))
-    location = _weighted_median(past_x, past_w)
+    some = max(1, MOST_SEEN // (memory.window * len(looks)))
+    parts = [_learn_some(x[first : first + some], n[first : first + some], memory, looks) for first in range(0, max(len(x), 1), some)]
+    return Learned(*(np.concatenate([getattr(part, column.name) for part in parts]) for column in fields(Learned)))
+
+
+def _learn_some(x: Floats, n: Floats, memory: Memory, looks: npt.NDArray[np.int64]) -> Learned:
+    padded = (np.pad(y, ((0, 0), (memory.window, 0))) for y in (x, n))
+    past_x, past_n = (np.lib.stride_tricks.sliding_window_view(y, memory.window, axis=1)[:, looks] for y in padded)
+    location = _weighted_median(past_x, np.minimum(past_n, 1000.0))
     deviation = np.abs(past_x - location[..., None])
     used = past_n > 0
-    scale = 1.4826 * _median(deviation, used)
-    typical_n = _median(past_n, used)
-    known = used.sum(axis=-1)
-    known, location, scale, typical_n = (np.repeat(y, memory.stride, axis=1)[:, : x.shape[1]] for y in (known, location, scale, typical_n))
-    return Learned(location, scale, typical_n, known < memory.needed)
+    return Learned(location, 1.4826 * _median(deviation, used), _median(past_n, used), used.sum(axis=-1) < memory.needed)

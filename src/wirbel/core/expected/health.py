@@ -18,6 +18,7 @@ FALLEN = 0.5  # of the reference's rate: less than that may be silence
 MOST_BITS = 30.0  # more surprise than this adds nothing to a priority
 MIN_REQUESTS = 20  # in a window, before a verdict
 SIGNALS = {"slow": "latency", "failing": "errors", "silent": "throughput"}
+LEAST_FAILED = 3  # requests, before anything is said of failures
 ALIKE_MINUTES = 10.0  # in a row, of which one tells nothing new about the others
 
 
@@ -37,53 +38,72 @@ class Verdict:
         return self.bits * float(np.sqrt(share))
 
 
-def judge(i: int, windows: tuple[Window, Window], now: cell_series.Totals, before: cell_series.Totals, latency: Band, traffic: Band) -> Verdict:
-    """What is off about the i-th service in the focus (the first window), and by how many bits.
+def judge(windows: tuple[Window, Window], now: cell_series.Totals, before: cell_series.Totals, latency: Band, traffic: Band) -> list[Verdict]:
+    """What is off about each service in the focus (the first window), and by how many bits.
 
-    ``now`` and ``before`` are totals of the windows, shape (services,); the bands are those of the headline percentile and of the rate.
+    ``now`` and ``before`` are totals of the windows, shape (services,); the bands, shape (services, points), are those of the headline percentile and of the rate.
     """
     focus, reference = windows
-    grid = latency.series.grid
-    inside = grid.inside(focus)
-    if not len(inside) or (before.sample_size[i] < MIN_REQUESTS and now.sample_size[i] < MIN_REQUESTS):
-        return Verdict("learning", 0.0, None)
-    slow = np.where(latency.series.values[i] > latency.expected[i], latency.surprise[i], 0.0)
-    silent = np.where(traffic.series.values[i] < traffic.expected[i], traffic.surprise[i], 0.0)
-    rates = [float(totals.count[i]) / cell_series.window_seconds(window) for totals, window in ((now, focus), (before, reference))]
-    failing = _failing_bits(_seen_to_fail(now, i), now.sample_size[i], _seen_to_fail(before, i), before.sample_size[i])
+    grid, inside = latency.series.grid, latency.series.grid.inside(focus)
+    if not len(inside):
+        return [Verdict("learning", 0.0, None)] * len(now.count)
+    slow, silent = _surprise(latency, inside, 1), _surprise(traffic, inside, -1)
+    rates = [totals.count / cell_series.window_seconds(window) for totals, window in ((now, focus), (before, reference))]
     bits = {
-        "slow": lasting_bits(slow[inside], grid.step / 60),
-        "failing": failing,
-        "silent": lasting_bits(silent[inside], grid.step / 60) if rates[0] < FALLEN * rates[1] else 0.0,
+        "slow": lasting_bits(slow, grid.step / 60),
+        "failing": _failing_bits(now, before),
+        "silent": np.where(rates[0] < FALLEN * rates[1], lasting_bits(silent, grid.step / 60), 0.0),
     }
-    word = max(bits, key=lambda name: bits[name])
-    if bits[word] < SURPRISED:
-        return Verdict("learning" if latency.learning[i, inside].all() else "steady", bits[word], None)
-    lasting = slow if word == "slow" else silent
-    loud = min(SURPRISED, float(np.median(lasting[inside])))
-    since = grid.times[inside[int(np.argmax(lasting[inside] >= loud))]] if word != "failing" else focus[0]
-    return Verdict(word, min(bits[word], MOST_BITS), int(since))
+    since = {"slow": grid.times[inside[_first_loud(slow)]], "silent": grid.times[inside[_first_loud(silent)]], "failing": np.full(len(now.count), focus[0])}
+    learning, few = np.all(latency.learning[:, inside], axis=1), np.maximum(now.sample_size, before.sample_size) < MIN_REQUESTS
+    words = [*bits]
+    worst = np.argmax([bits[word] for word in words], axis=0)
+    found = []
+    for i, word in enumerate(words[place] for place in worst):
+        if few[i]:
+            found.append(Verdict("learning", 0.0, None))
+        elif bits[word][i] < SURPRISED:
+            found.append(Verdict("learning" if learning[i] else "steady", float(bits[word][i]), None))
+        else:
+            found.append(Verdict(word, min(float(bits[word][i]), MOST_BITS), int(since[word][i])))
+    return found
 
 
-def lasting_bits(surprise: Floats, minutes: float) -> float:
-    """Surprise of ``surprise``, shape (points,): that half of the points, so many minutes apart, were this surprising, in bits.
+def _surprise(band: Band, inside: npt.NDArray[np.int64], side: int) -> Floats:
+    """Of the points inside, shape (services, points inside), where values are above (1) or below (−1) what was expected; elsewhere 0."""
+    with np.errstate(invalid="ignore"):
+        off = side * (band.series.values[:, inside] - band.expected[:, inside]) > 0
+    return np.where(off, band.surprise[:, inside], 0.0)
+
+
+def _first_loud(surprise: Floats) -> npt.NDArray[np.int64]:
+    """The first point of each service that is as surprising as half of them are, at most SURPRISED, shape (services,)."""
+    loud = np.minimum(SURPRISED, np.median(surprise, axis=1))
+    return np.argmax(surprise >= loud[:, None], axis=1)
+
+
+def lasting_bits(surprise: Floats, minutes: float) -> Floats:
+    """Surprise, in bits, of ``surprise``, shape (…, points): that half of the points, so many minutes apart, were this surprising. Shape (…,).
 
     The median of n independent p-values is Beta((n+1)/2, (n+1)/2) distributed if nothing is off (order statistics
     of the uniform distribution). Neighbouring minutes are alike, so n counts stretches of ``ALIKE_MINUTES`` minutes.
     """
-    n = max(1.0, len(surprise) * minutes / ALIKE_MINUTES)
-    p = stats.beta.cdf(2.0 ** -float(np.median(surprise)), (n + 1) / 2, (n + 1) / 2)
-    return abs(float(np.log2(max(p, 1e-300))))
+    n = max(1.0, surprise.shape[-1] * minutes / ALIKE_MINUTES)
+    p = stats.beta.cdf(2.0 ** -np.median(surprise, axis=-1), (n + 1) / 2, (n + 1) / 2)
+    return np.abs(np.log2(np.maximum(p, 1e-300)))
 
 
-def _seen_to_fail(totals: cell_series.Totals, i: int) -> float:
-    """Failures among the requests that were seen: surprise goes by those, not by what they stand for."""
-    return float(totals.failed[i] / max(totals.count[i], 1e-9) * totals.sample_size[i])
+def _failing_bits(now: cell_series.Totals, before: cell_series.Totals) -> Floats:
+    """Surprise of so many failures given the reference's share (beta-binomial with its uncertainty), shape (services,).
 
-
-def _failing_bits(failed: float, rows: float, failed_before: float, rows_before: float) -> float:
-    """Surprise of so many failures given the reference's share (beta-binomial with its uncertainty)."""
-    if failed < 3 or rows < MIN_REQUESTS:
-        return 0.0
-    p = stats.betabinom.sf(round(failed) - 1, round(rows), 0.5 + failed_before, 0.5 + max(rows_before - failed_before, 0))
-    return float(-np.log2(max(p, 1e-300)))
+    Failures are counted among the requests that were seen: surprise goes by those, not by what they stand for.
+    """
+    (failed, rows), (failed_before, rows_before) = ((np.nan_to_num(totals.failed_share) * totals.sample_size, totals.sample_size) for totals in (now, before))
+    bits = np.zeros(len(rows))
+    # Where no larger share fails than before there is nothing to be surprised about.
+    asked = np.flatnonzero((failed >= LEAST_FAILED) & (rows >= MIN_REQUESTS) & (failed * np.maximum(rows_before, 1.0) > failed_before * rows))
+    if len(asked):
+        well = np.maximum(rows_before - failed_before, 0)[asked]
+        p = stats.betabinom.sf(np.round(failed[asked]) - 1, np.round(rows[asked]), 0.5 + failed_before[asked], 0.5 + well)
+        bits[asked] = -np.log2(np.maximum(p, 1e-300))
+    return bits

@@ -1,21 +1,23 @@
 """What is normal for one series: level, seasons, scatter and tail, learned from its own history.
 
-Values are judged on a scale of their kind: latencies, rates and counts by their logarithm, shares by their log-odds, levels as they
-are. What is slow (the level) is the median of the time before; what comes round (the season) is fitted once for the whole
+Values are judged on a scale of their kind: latencies by their logarithm, rates and counts by one that is a root where they are small and a
+logarithm where they are large, shares by their log-odds, levels as they are. What is slow (the level) is the median of the time before; what comes round (the season) is fitted once for the whole
 history, as much of it as later days confirm.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
 from typing import Literal
 
 import numpy as np
 import numpy.typing as npt
-from scipy import stats
+import pandas as pd
+from scipy import special, stats
 
 from wirbel.core.errors import NotEnoughData
-from wirbel.core.expected import seasons
+from wirbel.core.expected import seasons, shares
 from wirbel.core.expected.seasons import BLOCK_S, DAY_S, HOUR_S, SECOND_NS, Season
 from wirbel.core.expected.tails import Calibration
 from wirbel.core.series.series import Kind
@@ -25,46 +27,69 @@ Ints = npt.NDArray[np.int64]
 State = Literal["provisional", "seasonal"]
 
 SMALLEST = 1e-6  # added before a logarithm: zero is a value
-LOGARITHMIC: tuple[Kind, ...] = ("rate", "count", "quantile", "mean")
+LOGARITHMIC: tuple[Kind, ...] = ("quantile", "mean")
+COUNTED: tuple[Kind, ...] = ("rate", "count")
+ANSCOMBE = 3 / 8  # added to a count
+LARGE = 50.0  # count from about which on its scatter is in proportion to it, and its logarithm is judged
 MEMORIES = ((DAY_S, 24), (8 * HOUR_S, 16), (2 * HOUR_S, 8), (HOUR_S / 2, 3))  # of the level, s and at least so many blocks: the longest that is not worse
+YOUNG_S, YOUNG_MEMORY_S = 2 * DAY_S, 2 * HOUR_S  # a history of which it is not known what the day does; its level is followed closely
 NOT_WORSE = 0.5  # of the mean absolute error: a long memory does not follow what goes wrong slowly
 LEAST_BLOCKS = 3  # of a level
 BLOCK_POINTS = 10
+MINUTE_S = 60
 UNREST_S = 8 * HOUR_S  # of which it is known how restless the series is of late
 MOST_UNREST = (0.4, 3.0)  # times the usual
 MEDIAN_Z = 0.6745  # of |z| where z is divided by 1.4826 × the median absolute deviation
 LEAST_POINTS = 20  # before anything is said
+ALIGNED_NS = 6 * HOUR_S * SECOND_NS  # before and after the first value, by which summaries are moved to it
 HOURS = 24
 LIKE_ALL = 200.0  # points of all hours that count with those of one, for its scatter
-FLOOR = {"log": 0.02, "logit": 0.05, "as it is": 0.0}  # of the scatter: a perfectly steady series still may move
+FLOOR = {"log": 0.02, "count": 0.02, "logit": 0.05, "utilization": 0.05, "as it is": 0.0}  # of the scatter: a perfectly steady series still may move
 SAMPLING = 0.5  # of the variance, that falls with the number of records
 MOST_INFLATED = 50.0
 
 
 @dataclass(frozen=True)
 class Scale:
-    """How values of a kind are judged, and back."""
+    """How values of a kind are judged, and back; of steps of ``step_s`` seconds."""
 
-    name: Literal["log", "logit", "as it is"]
+    name: Literal["log", "count", "logit", "utilization", "as it is"]
+    step_s: float = 1.0
+    prior: float = 0.5  # share of what nothing is known of
 
     @classmethod
-    def of(cls, kind: Kind) -> Scale:
-        return cls("log" if kind in LOGARITHMIC else "logit" if kind == "share" else "as it is")
+    def of(cls, kind: Kind, step_s: float, prior: float = 0.5) -> Scale:
+        if kind in COUNTED:
+            return cls("count", step_s if kind == "rate" else 1.0)
+        if kind in LOGARITHMIC:
+            return cls("log", step_s)
+        return cls("logit" if kind == "share" else "utilization" if kind == "utilization" else "as it is", step_s, prior)
 
     def judged(self, values: Floats, samples: Floats) -> Floats:
-        """NaN stays NaN. A share is drawn to one half by half a record, so that none and all are finite."""
+        """NaN stays NaN. A share is drawn to what is usual by half a record, so that none and all are finite, and few records tell little.
+
+        What is used of a limit is drawn to one half likewise: nothing and all of it are finite, and a little more or less of them is little. Of a count, the inverse hyperbolic sine of its root: the scatter of a negative binomial count is the same at any height (Anscombe, Biometrika 35, 1948).
+        """
         if self.name == "log":
             return np.log(SMALLEST + np.maximum(values, 0.0))
+        if self.name == "count":
+            return 2 * np.arcsinh(np.sqrt((np.maximum(values, 0.0) * self.step_s + ANSCOMBE) / LARGE))
         if self.name == "logit":
             n = np.maximum(samples, 1.0)
-            share = (np.clip(values, 0.0, 1.0) * n + 0.5) / (n + 1.0)
-            return np.log(share / (1 - share))
+            share = (np.clip(values, 0.0, 1.0) * n + 0.5) / (n + 0.5 / self.prior)
+            return special.logit(share)
+        if self.name == "utilization":
+            return special.logit((np.clip(values, 0.0, 1.0) + 0.5) / 2)
         return values
 
     def back(self, judged: Floats) -> Floats:
         if self.name == "log":
             return np.maximum(np.exp(np.minimum(judged, 700.0)) - SMALLEST, 0.0)
-        return 1 / (1 + np.exp(-judged)) if self.name == "logit" else judged
+        if self.name == "count":
+            return np.maximum(np.sinh(np.clip(judged, 0.0, 600.0) / 2) ** 2 * LARGE - ANSCOMBE, 0.0) / self.step_s
+        if self.name == "logit":
+            return special.expit(judged)
+        return np.clip(2 * special.expit(judged) - 0.5, 0.0, 1.0) if self.name == "utilization" else judged
 
 
 @dataclass(frozen=True)
@@ -82,30 +107,97 @@ class Profile:
     scatter: Floats
     typical_n: float
     calibration: Calibration
+    has_trend: bool = False  # its level is carried on as it rises and falls
+    is_floored: bool = False  # it scatters less than what matters
+    prior: float = 0.5  # the share of all records of the history
+    more_than_chance: float = 1.0  # how many times as much as by chance a share scatters
 
     @property
     def scale(self) -> Scale:
-        return Scale.of(self.kind)
+        return Scale.of(self.kind, self.step_s, self.prior)
 
     @property
     def unrest_memory(self) -> int:
         """Blocks of which it is known how restless the series is."""
         return max(2 * LEAST_BLOCKS, round(UNREST_S / block_s(self.step_s)))
 
+    @property
+    def follows(self) -> bool:
+        """Whether its level goes with what lasts for some hours."""
+        return self.memory * block_s(self.step_s) < DAY_S
+
+    @property
+    def kept_blocks(self) -> int:
+        """Of which the level is known."""
+        return 2 * half_of(self.memory) if self.has_trend else self.memory
+
+    def levels(self, medians: Floats) -> Floats:
+        """The level at each block by those before it, shape (blocks,)."""
+        return (levels_on_trend if self.has_trend else levels_before)(medians, self.memory)
+
+    def restless(self, medians: Floats) -> Floats:
+        """The median of distances from the level at each block by those before it, shape (blocks,)."""
+        return levels_before(medians, self.unrest_memory)
+
+    def level(self, kept: Sequence[float]) -> float:
+        """The level after blocks of these medians; NaN where they are too few."""
+        if len(kept) < LEAST_BLOCKS:
+            return np.nan
+        half = half_of(self.memory)
+        if not self.has_trend:
+            return float(np.median(kept))
+        late = np.median(kept[-half:])
+        early = kept[-2 * half : -half]
+        return float(on_trend(np.asarray(late), np.asarray(np.median(early)), half)) if len(early) >= LEAST_BLOCKS else float(late)
+
     def seasonal(self, times: Ints) -> Floats:
         """What comes round, on the judged scale, without the level; shape (times,)."""
-        found = seasons.design(self.season, times, self.zone) @ self.coefficients - self.coefficients[0]
-        return np.asarray(found + self.hour[seasons.hour_bin(times)])
+        return _base(self.season, self.coefficients, times, self.zone) + self.hour[seasons.hour_bin(times)]
 
     def spread(self, times: Ints, samples: Floats) -> Floats:
         """The usual scatter at each time, for so many records behind a value."""
-        day, _, _ = seasons.phases(times, self.zone)
-        return self.scatter[np.minimum((day * HOURS).astype(np.int64), HOURS - 1)] * inflation(samples, self.typical_n)
+        usual = self.scatter[_hour(seasons.phases(times, self.zone))]
+        # The scale of a count has its sampling in it.
+        return usual if self.kind in COUNTED else usual * inflation(samples, self.typical_n)
+
+    def factors(self, restless: Floats) -> Floats:
+        """How many times its usual scatter the series has, by medians of its residuals; elementwise, 1 where they are not known."""
+        least, most = MOST_UNREST
+        return np.where(np.isfinite(restless), np.clip(restless / MEDIAN_Z, 1.0 if self.is_floored else least, most), 1.0)
+
+    @property
+    def is_of_records(self) -> bool:
+        """Whether it is a share of so many records, and not one of which no number is known."""
+        return self.kind == "share" and self.typical_n > 1
+
+    def chances(self, z: Floats, values: Floats, samples: Floats, location: Floats) -> tuple[Floats, Floats]:
+        """The probabilities of so high and of so low a value, elementwise; ``z`` is its residual, ``location`` what was expected on the judged scale."""
+        if self.is_of_records:
+            return shares.chances(values, samples, self.scale.back(location), self.more_than_chance)
+        return self.calibration.above(z), self.calibration.below(z)
 
     def band(self, location: Floats, spread: Floats, share: float) -> tuple[Floats, Floats]:
         """Between which so much of what is normal lies, in the series' own unit."""
         low, high = (self.calibration.quantile(q) for q in ((1 - share) / 2, (1 + share) / 2))
         return self.scale.back(location + low * spread), self.scale.back(location + high * spread)
+
+
+def _base(season: Season, coefficients: Floats, times: Ints, zone: str) -> Floats:
+    """What comes round each day and week: nothing, or looked up for each minute of them that there is."""
+    if not season.day:
+        return np.zeros(len(times))
+    at = seasons.phases(times, zone)
+    minute, of_point = np.unique(np.rint(at.week * seasons.WEEK_S).astype(np.int64) // MINUTE_S, return_inverse=True)
+    once = np.zeros(len(minute), np.int64)
+    once[of_point] = np.arange(len(times))
+    design = seasons.design(season, seasons.Phases(at.day[once], at.week[once], at.is_off[once]))
+    # Row by row: the last bits of a matrix product depend on how many rows it has, and so would what is found.
+    found = (design * coefficients).sum(axis=1) - coefficients[0]
+    return np.asarray(found[of_point], np.float64)
+
+
+def _hour(at: seasons.Phases) -> Ints:
+    return np.minimum((at.day * HOURS).astype(np.int64), HOURS - 1)
 
 
 def block_s(step_s: float) -> float:
@@ -145,9 +237,38 @@ def _medians(table: Floats) -> Floats:
 
 def levels_before(medians: Floats, memory: int) -> Floats:
     """The level at each block, shape (blocks,): the median of the ``memory`` blocks before it; NaN where fewer than LEAST_BLOCKS of them are known."""
-    padded = np.concatenate([np.full(memory, np.nan), medians])[:-1] if len(medians) else medians
-    table = np.lib.stride_tricks.sliding_window_view(padded, memory)
-    return np.where(np.isfinite(table).sum(axis=1) >= min(LEAST_BLOCKS, memory), _medians(table), np.nan)
+    return np.asarray(pd.Series(medians).rolling(memory, min_periods=min(LEAST_BLOCKS, memory)).median().shift(1).to_numpy(), np.float64)
+
+
+def levels_on_trend(medians: Floats, memory: int) -> Floats:
+    """The same with the trend of this time carried on, shape (blocks,): the median of its later half, and as much again as it rose since the earlier half."""
+    half = half_of(memory)
+    late = levels_before(medians, half)
+    early = np.r_[np.full(half, np.nan), late][: len(late)]
+    return np.where(np.isfinite(early), on_trend(late, early, half), late)
+
+
+def half_of(memory: int) -> int:
+    """Blocks of which a trend has one median."""
+    return max(memory // 2, LEAST_BLOCKS)
+
+
+def on_trend(late: Floats, early: Floats, half: int) -> Floats:
+    """Where a line through the medians of two halves, in blocks ``half`` apart, is at the next block; elementwise."""
+    return late + (late - early) * (half + 1) / (2 * half)
+
+
+@dataclass(frozen=True)
+class Learned:
+    """A profile, and what it says of the history that it was learned from: on the judged scale, of shape (points,); medians of the blocks in their order."""
+
+    profile: Profile
+    location: Floats
+    z: Floats
+    quiet: Floats  # the values without their season; NaN of summaries
+    medians: Floats  # of the blocks of the same, and of summaries
+    restless: Floats  # of their distance from the level, in usual scatters
+    last_block: int
 
 
 def fit(times: Ints, values: Floats, kind: Kind, samples: Floats | None = None, zone: str = "UTC") -> Profile:
@@ -157,103 +278,158 @@ def fit(times: Ints, values: Floats, kind: Kind, samples: Floats | None = None, 
     where fewer than LEAST_POINTS are known.
     """
     n = np.ones(len(times)) if samples is None else samples
-    return fit_judged(times, np.where(np.isfinite(values), Scale.of(kind).judged(values, n), np.nan), n, kind, zone)
+    return learn(times, values, n, kind, zone).profile
 
 
-def fit_judged(times: Ints, y: Floats, n: Floats, kind: Kind, zone: str) -> Profile:
-    """The same of values as they are judged (Scale), with the records behind each, all of shape (points,). Raises NotEnoughData."""
-    known = np.flatnonzero(np.isfinite(y))
+def learn(times: Ints, values: Floats, n: Floats, kind: Kind, zone: str, moved: Floats | float = 0.0) -> Learned:
+    """The same with what it says of the history; ``moved`` is added to the values on the judged scale. All of shape (points,). Raises NotEnoughData.
+
+    Values of which the records (``n``) are not known are summaries of longer stretches: what comes round is learned from them as well, and the level
+    where it was before; how values scatter, and how far their summaries are from them, is told by the others.
+    """
+    own = np.isfinite(values) & np.isfinite(n)
+    known = np.flatnonzero(own)
     if len(known) < LEAST_POINTS:
         raise NotEnoughData(f"{len(known)} values are known; at least {LEAST_POINTS} are needed to say what is normal.")
-    times, y, n = times[known[0] : known[-1] + 1], y[known[0] : known[-1] + 1], n[known[0] : known[-1] + 1]
-    step_s = float(np.median(np.diff(times))) / SECOND_NS
-    slow = _Slow.of(times, y, step_s, zone)
+    step_s = float(np.median(np.diff(times[known[0] :]))) / SECOND_NS
+    prior = shares.usual(values[known], n[known]) if kind == "share" and np.median(n[known]) > 1 else 0.5
+    scale, typical = Scale.of(kind, step_s, prior), float(np.median(n[known]))
+    n = np.where(own, n, typical)
+    y = np.where(np.isfinite(values), scale.judged(values, n), np.nan) + moved
+    slow = _Slow.of(times, y, step_s, zone, kind in COUNTED)
     season, memory = slow.choose()
     coefficients = slow.coefficients(season, len(slow.blocks))
-    quiet = y - (seasons.design(season, times, zone) @ coefficients - coefficients[0])
-    residual = quiet - slow.level(quiet, times, memory)
-    hour = _hour_pattern(times, residual, step_s)
+    base = _base(season, coefficients, times, zone)
+    y = _aligned(times, y, base, own)
+    residual = y - base - slow.level(y - base, memory)
+    hour = _hour_pattern(times, np.where(own, residual, np.nan), step_s)
+    if not hour.any() and not own.all():
+        hour = _hour_pattern(*_spread_out(times, residual, np.isfinite(y) & ~own, step_s), step_s)
+    residual = np.where(own, residual, np.nan)
+    seasonal = base + hour[seasons.hour_bin(times)]
     residual = residual - hour[seasons.hour_bin(times)]
-    typical = float(np.median(n[np.isfinite(y)]))
-    scatter = _scatter(times, residual, Scale.of(kind), zone, seasonal=season.day > 0)
-    made = Profile(
-        kind, step_s, zone, "seasonal" if season.day else "provisional", season, coefficients, hour, memory, scatter, typical, Calibration.of(np.zeros(2))
-    )
-    z = residual / made.spread(times, n)
-    z = z / unrest(times, z, made)
+    scatter = _scatter(times, residual, scale, zone, seasonal=season.day > 0)
+    state: State = "seasonal" if season.day else "provisional"
+    made = Profile(kind, step_s, zone, state, season, coefficients, hour, memory, scatter, typical, Calibration.of(np.zeros(2)), slow.has_trend, prior=prior)
+    medians, level = slow.medians_of(y - seasonal), slow.level(y - seasonal, memory)
+    usual = made.spread(times, n)
+    z = np.where(own, (y - seasonal - level) / usual, np.nan)
+    restless = slow.medians_of(np.abs(z))
+    made = replace(made, is_floored=bool(FLOOR[scale.name] and np.median(scatter) <= FLOOR[scale.name]))
+    z = z / slow.per_point(made.factors(made.restless(restless)))
     known_z = z[np.isfinite(z)]
-    return replace(made, calibration=Calibration.of(known_z if len(known_z) >= LEAST_POINTS else NORMAL))
+    calibration = Calibration.of(known_z, at_least_normal=made.is_floored) if len(known_z) >= LEAST_POINTS else Calibration.of(NORMAL)
+    made = replace(made, calibration=calibration)
+    if kind == "share":
+        made = replace(made, more_than_chance=shares.more_than_chance(np.where(own, values, np.nan), n, scale.back(seasonal + level)))
+    return Learned(made, seasonal + level, z, np.where(own, y - seasonal, np.nan), medians, restless, int(slow.blocks[-1]))
+
+
+def _spread_out(times: Ints, values: Floats, summaries: npt.NDArray[np.bool_], step_s: float) -> tuple[Ints, Floats]:
+    """Each summary as all the steps that it was made of."""
+    first, told = times[summaries], values[summaries]
+    step_ns = round(step_s * SECOND_NS)
+    count = int(np.median(np.diff(first))) // step_ns if len(first) > 1 else 1
+    return (first[:, None] + np.arange(count) * step_ns).ravel(), np.repeat(told, count)
+
+
+def _aligned(times: Ints, y: Floats, base: Floats, own: npt.NDArray[np.bool_]) -> Floats:
+    """Summaries moved to where the series' own values go on: of few records a quantile of ten minutes is not that of one."""
+    summaries = np.isfinite(y) & ~own
+    if not summaries.any():
+        return y
+    begin, quiet = times[np.argmax(own)], y - base
+    before, after = summaries & (times >= begin - ALIGNED_NS), own & (times < begin + ALIGNED_NS)
+    offset = float(np.median(quiet[after]) - np.median(quiet[before])) if before.any() else 0.0
+    return np.where(summaries, y + offset, y)
 
 
 NORMAL = stats.norm.ppf((np.arange(LEAST_POINTS) + 0.5) / LEAST_POINTS)  # residuals of which nothing is known yet
-
-
-def unrest(times: Ints, z: Floats, profile: Profile) -> Floats:
-    """How many times its usual scatter a series has of late, shape (points,), from the blocks before each point; 1 where too little is known."""
-    block = blocks_of(times, profile.step_s)
-    blocks, medians = block_medians(block, np.abs(z))
-    found = levels_before(medians, profile.unrest_memory)[block - blocks[0]] / MEDIAN_Z
-    return np.where(np.isfinite(found), np.clip(found, *MOST_UNREST), 1.0)
 
 
 @dataclass(frozen=True)
 class _Slow:
     """A series by blocks, to choose what of its season and memory later days confirm."""
 
-    times: Ints  # of the middle of each block
     blocks: Ints
     medians: Floats
+    of_point: Ints  # the block that each point is in, by its place
     step_s: float
-    zone: str
+    phases: seasons.Phases
+    has_trend: bool
+    designs: dict[Season, Floats] = field(default_factory=dict)
 
     @classmethod
-    def of(cls, times: Ints, y: Floats, step_s: float, zone: str) -> _Slow:
-        blocks, medians = block_medians(blocks_of(times, step_s), y)
+    def of(cls, times: Ints, y: Floats, step_s: float, zone: str, is_count: bool) -> _Slow:
+        block = blocks_of(times, step_s)
+        blocks, medians = block_medians(block, y)
         length = int(block_s(step_s) * SECOND_NS)
-        return cls(blocks * length + length // 2, blocks, medians, step_s, zone)
+        middle = blocks * length + length // 2
+        # People come and go with the day, of which nothing is known yet.
+        is_young = len(blocks) * block_s(step_s) < YOUNG_S
+        return cls(blocks, medians, block - blocks[0], step_s, seasons.phases(middle, zone), is_count and is_young)
+
+    def levels(self, medians: Floats, memory: int) -> Floats:
+        return (levels_on_trend if self.has_trend else levels_before)(medians, memory)
 
     def coefficients(self, season: Season, count: int) -> Floats:
         """Fitted on the first so many blocks."""
         used = np.isfinite(self.medians[:count])
-        x = seasons.design(season, self.times[:count], self.zone)
-        return seasons.regress(x, np.where(used, self.medians[:count], 0.0), used.astype(np.float64))
+        return seasons.regress(self.design(season)[:count], np.where(used, self.medians[:count], 0.0), used.astype(np.float64))
+
+    def design(self, season: Season) -> Floats:
+        """Columns of the regression, of the middle of each block; of each season once."""
+        if season not in self.designs:
+            self.designs[season] = seasons.design(season, self.phases)
+        return self.designs[season]
 
     def choose(self) -> tuple[Season, int]:
         """The season whose error on the later part of the history is clearly the least, and the longest memory that is not worse."""
         trained = round(len(self.blocks) * seasons.TRAINED)
         length = block_s(self.step_s)
-        memories = list(dict.fromkeys(max(least, round(memory_s / length)) for memory_s, least in MEMORIES))
+        most = YOUNG_MEMORY_S if len(self.blocks) * length < YOUNG_S else DAY_S
+        least = YOUNG_MEMORY_S if self.has_trend else 0.0  # of less a trend would be noise
+        memories = list(dict.fromkeys(max(blocks, round(memory_s / length)) for memory_s, blocks in MEMORIES if least <= memory_s <= most))
         errors: dict[tuple[Season, int], float] = {}
         for season in seasons.candidates(len(self.blocks) * length, self.step_s):
             found = self.coefficients(season, trained if season.day else len(self.blocks))
-            quiet = self.medians - seasons.design(season, self.times, self.zone) @ found
+            quiet = self.medians - self.design(season) @ found
             for memory in memories:
-                error = np.abs(quiet - levels_before(quiet, memory))[trained:]
+                needed = max(trained - 2 * memory, 0)  # blocks before those that are judged, of which their level is
+                error = np.abs(quiet[needed:] - self.levels(quiet[needed:], memory))[trained - needed :]
                 errors[season, memory] = float(np.nanmean(error)) if np.isfinite(error).any() else np.inf
         chosen = seasons.NONE
         best = {season: min(errors[season, memory] for memory in memories) for season in {season for season, _ in errors}}
         for season in seasons.candidates(len(self.blocks) * length, self.step_s):
             if best[season] < (1 - seasons.GAIN) * best[chosen]:
                 chosen = season
-        memory = next(memory for memory in memories if errors[chosen, memory] <= (1 + NOT_WORSE) * best[chosen])
+        allowed = 0.0 if most < DAY_S else NOT_WORSE
+        memory = next(memory for memory in memories if errors[chosen, memory] <= (1 + allowed) * best[chosen])
         return chosen, memory
 
-    def level(self, quiet: Floats, times: Ints, memory: int) -> Floats:
+    def medians_of(self, values: Floats) -> Floats:
+        """Of values at the points, by block."""
+        return block_medians(self.of_point, values)[1]
+
+    def level(self, quiet: Floats, memory: int) -> Floats:
         """The level at each point, of values without their season."""
-        block = blocks_of(times, self.step_s)
-        blocks, medians = block_medians(block, quiet)
-        found = levels_before(medians, memory)
-        return found[block - blocks[0]]
+        return self.per_point(self.levels(self.medians_of(quiet), memory))
+
+    def per_point(self, of_blocks: Floats) -> Floats:
+        """What is known of each block, at each of its points."""
+        return of_blocks[self.of_point]
 
 
 def _hour_pattern(times: Ints, residual: Floats, step_s: float) -> Floats:
     """As much of the first part of the history as the rest confirms: none where it does not."""
     nothing = np.zeros(seasons.HOUR_BINS)
     trained = round(len(times) * seasons.TRAINED)
-    if step_s > HOUR_S / 12 or (times[-1] - times[0]) / SECOND_NS < 10 * HOUR_S:
+    if step_s > HOUR_S / 12 or len(times) < 2 or (times[-1] - times[0]) / SECOND_NS < 10 * HOUR_S:
         return nothing
     early = seasons.hour_pattern(times[:trained], residual[:trained])
     late = residual[trained:]
+    if not np.isfinite(late).any():
+        return nothing
     with_it, without = (float(np.nanmean(np.abs(late - p))) for p in (early[seasons.hour_bin(times[trained:])], 0.0))
     return seasons.hour_pattern(times, residual) if with_it < (1 - seasons.GAIN) * without else nothing
 
@@ -269,8 +445,7 @@ def _scatter(times: Ints, residual: Floats, scale: Scale, zone: str, seasonal: b
     whole = max(whole, 1e-9)
     found = np.full(HOURS, whole)
     if seasonal:
-        day, _, _ = seasons.phases(times, zone)
-        hour = np.minimum((day * HOURS).astype(np.int64), HOURS - 1)
+        hour = _hour(seasons.phases(times, zone))
         for h in range(HOURS):
             mine = size[(hour == h) & known]
             own = 1.4826 * float(np.median(mine)) if len(mine) else whole

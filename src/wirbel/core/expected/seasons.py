@@ -6,10 +6,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import lru_cache
+from typing import NamedTuple
 from zoneinfo import ZoneInfo
 
 import numpy as np
 import numpy.typing as npt
+import pandas as pd
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
@@ -46,14 +48,23 @@ def candidates(history_s: float, step_s: float) -> Sequence[Season]:
     return found
 
 
-def phases(times: Ints, zone: str) -> tuple[Floats, Floats, npt.NDArray[np.bool_]]:
-    """Of each time (ns): the time of day and of the week by the clocks of ``zone``, as shares of a turn; and whether it is Saturday or Sunday there."""
-    hours, at = np.unique(times // (HOUR_S * SECOND_NS), return_inverse=True)
-    offset = np.array([_offset(int(hour), zone) for hour in hours], np.int64)[at]
+class Phases(NamedTuple):
+    """Of each time: the time of day and of the week, as shares of a turn, and whether it is Saturday or Sunday; of shape (times,)."""
+
+    day: Floats
+    week: Floats
+    is_off: npt.NDArray[np.bool_]
+
+
+def phases(times: Ints, zone: str) -> Phases:
+    """By the clocks of ``zone``, of times in ns of shape (times,)."""
+    hour = times // (HOUR_S * SECOND_NS)
+    run = np.flatnonzero(np.r_[True, hour[1:] != hour[:-1]]) if len(hour) else np.zeros(0, np.int64)
+    offset = np.repeat(np.array([_offset(int(h), zone) for h in hour[run]], np.int64), np.diff(np.r_[run, len(hour)]))
     local = times // SECOND_NS + offset
     # 1970-01-01 was a Thursday; weeks begin on Monday.
     of_week = (local + 3 * DAY_S) % WEEK_S
-    return (local % DAY_S) / DAY_S, of_week / WEEK_S, of_week >= 5 * DAY_S
+    return Phases((local % DAY_S) / DAY_S, of_week / WEEK_S, of_week >= 5 * DAY_S)
 
 
 @lru_cache(maxsize=100_000)
@@ -62,10 +73,10 @@ def _offset(hour: int, zone: str) -> int:
     return int(found.total_seconds()) if found is not None else 0
 
 
-def design(season: Season, times: Ints, zone: str) -> Floats:
+def design(season: Season, at: Phases) -> Floats:
     """Columns of the regression, shape (times, columns); the first is the level."""
-    day, week, off = phases(times, zone)
-    columns: list[Floats] = [np.ones(len(times))]
+    day, week, off = at
+    columns: list[Floats] = [np.ones(len(day))]
     for k in range(1, season.day + 1):
         both = [np.cos(2 * np.pi * k * day), np.sin(2 * np.pi * k * day)]
         columns += both
@@ -102,9 +113,8 @@ def hour_bin(times: Ints) -> Ints:
 
 def hour_pattern(times: Ints, residual: Floats) -> Floats:
     """The median of each minute of the hour, shape (60,), of residuals; NaN in ``residual`` does not count, and a minute without any has 0."""
-    bins = hour_bin(times)
+    known = np.isfinite(residual)
+    told = pd.Series(residual[known]).groupby(hour_bin(times[known])).median()
     found = np.zeros(HOUR_BINS)
-    for n in range(HOUR_BINS):
-        mine = residual[(bins == n) & np.isfinite(residual)]
-        found[n] = np.median(mine) if len(mine) else 0.0
+    found[told.index.to_numpy()] = told.to_numpy()
     return found - np.median(found)

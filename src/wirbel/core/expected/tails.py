@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
+from scipy import special
 
 Floats = npt.NDArray[np.float64]
 TAIL = 0.03  # of the residuals, on each side, beyond which the tail is fitted
@@ -33,17 +34,23 @@ class Calibration:
     lower: Tail  # of the residuals with the other sign
 
     @classmethod
-    def of(cls, residuals: Floats) -> Calibration:
-        """From residuals in the order in which they came or any other; those that are not known must be left out."""
+    def of(cls, residuals: Floats, at_least_normal: bool = False) -> Calibration:
+        """From residuals in the order in which they came or any other; those that are not known must be left out.
+
+        ``at_least_normal``: they are taken to scatter no less than a normal distribution does.
+        """
         ordered = np.sort(residuals)
+        if at_least_normal:
+            normal = special.ndtri((np.arange(len(ordered)) + 0.5) / len(ordered))
+            ordered = np.where(normal > 0, np.maximum(ordered, normal), np.minimum(ordered, normal))
         return cls(_thinned(ordered), _tail(ordered), _tail(-ordered[::-1]))
 
     def above(self, z: Floats) -> Floats:
-        """The probability of so high a residual."""
+        """The probability of so high a residual, elementwise; NaN of what is not known."""
         return _beyond(self.ordered, self.upper, z)
 
     def below(self, z: Floats) -> Floats:
-        """The probability of so low a residual."""
+        """The probability of so low a residual, elementwise; NaN of what is not known."""
         return _beyond(-self.ordered[::-1], self.lower, -z)
 
     def quantile(self, share: float) -> float:
@@ -80,12 +87,14 @@ def _tail(ordered: Floats) -> Tail:
 
 
 def _beyond(ordered: Floats, tail: Tail, z: Floats) -> Floats:
-    n = len(ordered)
+    n, known = len(ordered), np.isfinite(z)
+    z = np.where(known, z, 0.0)
     # Of n that came before, the next is the highest with 1 / (n + 1) (Vovk, Gammerman and Shafer 2005).
     ranks = (n - np.searchsorted(ordered, z, side="left") + 1) / (n + 1)
     y = np.maximum(z - tail.threshold, 0.0) / tail.scale
     far = np.exp(-y) if abs(tail.shape) < 1e-06 else np.maximum(1 + tail.shape * y, 0.0) ** (-1 / tail.shape)
-    return np.asarray(np.where(z > tail.threshold, np.minimum(tail.share * far, tail.share), np.maximum(ranks, tail.share)))
+    found = np.where(z > tail.threshold, np.minimum(tail.share * far, tail.share), np.maximum(ranks, tail.share))
+    return np.asarray(np.where(known, found, np.nan))
 
 
 def _far(tail: Tail, p: float) -> float:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -61,8 +62,8 @@ def _dense_start(above: npt.NDArray[np.bool_], start: int, end: int, dense: int)
     return start
 
 
-def propose(band: Band, until: int | None = None) -> WindowProposal:
-    """Windows for one series by its band; the latest departure is the focus.
+def propose(band: Band, until: int | None = None, stretches: Sequence[tuple[int, int]] | None = None) -> WindowProposal:
+    """Windows for one series; the last of the ``stretches`` [from, to) of points in which it departs is the focus, by its band where none are given.
 
     ``until`` (ns) is when anything at all was last heard: windows are not proposed beyond it. The reference never begins before
     the first known point: what is not known is no quiet time, and rates over it would be too low.
@@ -72,7 +73,7 @@ def propose(band: Band, until: int | None = None) -> WindowProposal:
     if until is not None and grid.end - until > ENDED_S * 10**9:
         count = max(min(count, -(-(until - grid.first) // grid.step_ns)), 2)
     first = max(0, min(int(known[0]) if len(known) else 0, count - 2))  # neither window is ever empty
-    found = departures(band)
+    found = departures(band) if stretches is None else stretches
     guard, heard = _points(GUARD_S, step_s), band.series.known[0]
     if not found:
         start = max(count - _points(DEFAULT_FOCUS_S, step_s), (first + count) // 2)
@@ -106,22 +107,31 @@ def _heard_before(stop: int, first: int, heard: npt.NDArray[np.bool_], step_s: f
 
 
 def quiet_before(band: Band) -> tuple[int, int] | None:
-    """The latest quiet stretch [from, to) of points of one series, up to its end: at most REFERENCE_S, as a rule at least LEAST_REFERENCE_S long.
+    """The latest quiet stretch [from, to) of points of one series: at most REFERENCE_S and at least LEAST_REFERENCE_S long, or else the last of it that is known.
 
-    Loud points at the end are left out: they may hold the first signs of what follows. A single loud point does not end the stretch. None if nothing is known.
+    Loud points at the end are left out: they may hold the first signs of what follows, and so may a shorter lull after them. A single loud point does not end
+    the stretch. None if nothing is known.
     """
     known = np.flatnonzero(band.series.known[0])
     if not len(known):
         return None
     step_s, loud, first = band.series.grid.step, band.above[0], int(known[0])
     longest, shortest = _points(REFERENCE_S, step_s), _points(LEAST_REFERENCE_S, step_s)
-    stop = len(loud)
-    while stop > first + shortest and loud[stop - 1]:
+    latest = stop = _without_loud_end(loud, len(loud), first + shortest)
+    while stop > first + shortest:
+        begin = stop
+        while begin > first and stop - begin < longest and not (loud[begin - 1] and loud[max(begin - 2, 0)]):
+            begin -= 1
+        if stop - begin >= shortest:
+            return begin, stop
+        stop = _without_loud_end(loud, begin - 1, first)  # a lull in what goes wrong already
+    return max(latest - shortest, first), latest
+
+
+def _without_loud_end(loud: npt.NDArray[np.bool_], stop: int, least: int) -> int:
+    while stop > least and loud[stop - 1]:
         stop -= 1
-    begin = stop
-    while begin > first and stop - begin < longest and not (loud[begin - 1] and loud[max(begin - 2, 0)]):
-        begin -= 1
-    return min(begin, max(stop - shortest, first)), stop
+    return stop
 
 
 def reference_before(table: pa.Table, service: str, start: int, end: int, step_s: int = MINUTE_S) -> tuple[int, int]:

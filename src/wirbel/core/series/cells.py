@@ -106,33 +106,53 @@ def entry_services(table: pa.Table) -> list[str]:
     return sorted(answering - set(asked)) or sorted(serving - set(asked)) or sorted(serving)
 
 
-def totals(table: pa.Table, group: Ints, groups: int, bounded: bool = False) -> Totals:
-    """Adds cells up by group number (one a row of ``table``); with ``bounded``, quantiles get their bounds."""
-    count, outcome = arrow.numbers(table["count"]), arrow.numbers(table["outcome"])
+def totals(table: pa.Table, group: Ints, groups: int, bounded: bool = False, quantiles: bool = True) -> Totals:
+    """Adds cells, or what services served, up by group number (one a row of ``table``; −1: none); with ``bounded``, quantiles get their bounds.
+
+    Quantiles are most of the work; where nobody wants them, they and what durations add up to are NaN.
+    """
+    count = arrow.numbers(table["count"])
+    client_errors, failed = _went_wrong(table, count)
+    mine = group >= 0
+    chosen = group[mine]
 
     def add(values: Floats) -> Floats:
-        return np.bincount(group, weights=values, minlength=groups).astype(float)
+        return np.bincount(chosen, weights=values[mine], minlength=groups).astype(float)
 
     rows = add(arrow.numbers(table["rows"]).astype(float))
     shares = tuple(percentiles.SHARES.values())
     wanted = np.broadcast_to(shares, (groups, len(shares)))
     if bounded:
         wanted = np.concatenate([wanted, *percentile_bounds(rows, shares)], axis=1)
-    buckets = pc.list_flatten(table["buckets"])
-    owner = np.repeat(group, pc.list_value_length(table["buckets"]).to_numpy())
-    read = sketch.quantiles(owner, arrow.numbers(buckets).astype(np.int64), arrow.numbers(pc.list_flatten(table["bucket_counts"])), groups, wanted)
+    read = sketch.quantiles(*exploded(table, group), groups, wanted) if quantiles else np.full(wanted.shape, np.nan)
     middle, *bounds = np.split(read, wanted.shape[1] // len(shares), axis=1)
     low, high = bounds or (None, None)
     return Totals(
         sample_size=rows,
         count=add(count),
-        client_errors=add(np.where(outcome == spans.CLIENT_ERROR, count, 0.0)),
-        failed=add(np.where(outcome == spans.ERROR, count, 0.0)),
-        total=add(arrow.numbers(table["total"])),
+        client_errors=add(client_errors),
+        failed=add(failed),
+        total=add(arrow.numbers(table["total"])) if quantiles else np.full(groups, np.nan),
         quantiles=middle,
         low=low,
         high=high,
     )
+
+
+def exploded(table: pa.Table, group: Ints) -> tuple[Ints, Ints, Floats]:
+    """The filled buckets of all rows, one by one: the group of each, shape (buckets,), its index and its count. Of rows of group −1 none, nor of those without a sketch."""
+    owner = np.repeat(group, arrow.numbers(pc.list_value_length(table["buckets"]).fill_null(0)))
+    buckets, counts = (arrow.numbers(pc.list_flatten(table[name])) for name in ("buckets", "bucket_counts"))
+    mine = owner >= 0
+    return (owner, buckets.astype(np.int64), counts) if mine.all() else (owner[mine], buckets[mine].astype(np.int64), counts[mine])
+
+
+def _went_wrong(table: pa.Table, count: Floats) -> tuple[Floats, Floats]:
+    """Client errors and failures in each row: cells are of one outcome, what services served (core.served) has them counted."""
+    if "failed" in table.column_names:
+        return arrow.numbers(table["client_errors"]), arrow.numbers(table["failed"])
+    outcome = arrow.numbers(table["outcome"])
+    return np.where(outcome == spans.CLIENT_ERROR, count, 0.0), np.where(outcome == spans.ERROR, count, 0.0)
 
 
 @dataclass(frozen=True)
@@ -161,10 +181,10 @@ class OverTime:
 
 
 def by_point(table: pa.Table, grid: Grid, entities: Sequence[EntityId], group: Ints | None = None) -> OverTime:
-    """Cells of ``entities`` over the points of ``grid``; ``group``, shape (rows of ``table``,), is the entity of each, the first if not given."""
+    """Cells of ``entities`` over the points of ``grid``; ``group``, shape (rows of ``table``,), is the entity of each (−1: none), the first if not given."""
     shape = (len(entities), grid.count)
     base = grid.index(table)
-    flat = totals(table, base if group is None else group * grid.count + base, shape[0] * shape[1])
+    flat = totals(table, base if group is None else np.where(group < 0, -1, group * grid.count + base), shape[0] * shape[1])
     return OverTime(
         entities,
         grid,

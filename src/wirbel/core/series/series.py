@@ -16,8 +16,8 @@ from wirbel.core.series.grid import Grid
 from wirbel.core.topology.graph import EntityId
 
 Floats = npt.NDArray[np.float64]
-Kind = Literal["rate", "count", "quantile", "mean", "share", "level"]
-"""What a value is: of events a second, how many, of a distribution, a share of one, or how much there is at the time."""
+Kind = Literal["rate", "count", "quantile", "mean", "share", "utilization", "level"]
+"""What a value is: of events a second, how many, of a distribution, a share of records, how much of a limit is used, or how much there is at the time."""
 
 
 def since_first(values: Floats, rows: Floats, seen: npt.NDArray[np.bool_] | None = None) -> tuple[Floats, Floats]:

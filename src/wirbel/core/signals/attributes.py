@@ -153,11 +153,9 @@ def pivot(pairs: pa.ListArray, limit: int) -> Pivoted:
         overflow = [None] * count
         for rows in slices[limit:]:
             name_index, number = divmod(int(group[rows[0]]), 8)
-            for row in rows:
-                value = columns_by_letter[number][int(row)].as_py()
-                value = json.loads(value) if number == 5 else base64.b64encode(value).decode() if number == 6 else value
-                record = overflow[owner[row]] or {}
-                overflow[owner[row]] = record | {distinct[name_index]: value}
+            for record, value in zip(owner[rows].tolist(), columns_by_letter[number].take(pa.array(rows)).to_pylist(), strict=True):
+                overflow[record] = held = overflow[record] or {}
+                held[distinct[name_index]] = json.loads(value) if number == 5 else base64.b64encode(value).decode() if number == 6 else value
     return Pivoted(columns, overflow)
 
 

@@ -15,6 +15,7 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 from urllib.parse import unquote
 
+from wirbel.core import arrow
 from wirbel.core.errors import InvalidChange
 
 KINDS = ("deploy", "rollback", "config", "flag", "scale", "restart", "migration", "maintenance", "job", "failover", "manual")
@@ -122,9 +123,9 @@ def from_plain(record: Any) -> Change:
         kind=kind,
         at=at,
         until=until,
-        service=_text(record, "service") or entity.get("service.name"),
+        service=_name(_text(record, "service") or entity.get("service.name")),
         version=_text(record, "version"),
-        environment=_text(record, "environment") or entity.get("deployment.environment.name"),
+        environment=_name(_text(record, "environment") or entity.get("deployment.environment.name")),
         entity=entity,
         actor=_text(record, "actor"),
         summary=_text(record, "summary") or "",
@@ -164,14 +165,19 @@ def from_cdevent(attributes: Mapping[str, str], data: Any) -> Change:
         id=f"{attributes.get('source') or context.get('source') or ''}#{identity}"[:MAX_TEXT],
         kind=kind,
         at=parse_time(stamp, "data.context.timestamp"),
-        service=name.rsplit("/", 1)[-1] if is_service else None,
+        service=_name(name.rsplit("/", 1)[-1]) if is_service else None,
         version=_artifact_version(artifact) if isinstance(artifact, str) else None,
-        environment=(environment.get("id") if isinstance(environment, dict) else None) if is_service else name,
+        environment=_name((environment.get("id") if isinstance(environment, dict) else None) if is_service else name),
         entity={},
         actor=context.get("source") if isinstance(context.get("source"), str) else None,
         summary=f"{parts[0]} {parts[1]}",
         link=None,
     )
+
+
+def _name(given: str | None) -> str | None:
+    """As names in telemetry are kept, which it is to be found by."""
+    return given[: arrow.LONGEST_NAME] if isinstance(given, str) else None
 
 
 def _artifact_version(purl: str) -> str | None:

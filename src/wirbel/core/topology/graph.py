@@ -111,3 +111,12 @@ class EntityGraph:
         """The services with an instance or process that runs, directly or not, on a host, pod, container or zone."""
         running = self.above(place, "runs on")
         return {service for one in running for service in self.objects(one, "part of") if service.kind == "service"}
+
+    def near(self, one: EntityId) -> set[EntityId]:
+        """Whom relations of any kind link an entity with, directly or by one other: what it calls, what calls the same, what runs on the same host."""
+        beside = self._beside(one)
+        return set().union(beside, *(self._beside(other) for other in beside)) - {one}
+
+    def _beside(self, one: EntityId) -> set[EntityId]:
+        # Half a system runs in one zone: that says nothing.
+        return {other for other in self.objects(one, *VERBS) | self.subjects(one, *VERBS) if other.kind != "zone"}

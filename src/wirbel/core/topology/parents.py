@@ -45,6 +45,25 @@ def parent_rows(table: pa.Table) -> Ints:
     return rows
 
 
+def earliest_of_circles(parent: Ints, start: Ints) -> Ints:
+    """Of each circle that spans make as each is beneath another of it, the row that starts first, in order of rows; shape (circles,).
+
+    ``parent`` as of :func:`parent_rows` and ``start``, of shape (rows,).
+    """
+    # Somewhere in a circle a parent starts no earlier than its child.
+    if not (start[parent] >= start)[parent >= 0].any():
+        return np.zeros(0, np.int64)
+    # Twice as far up at each turn, with the least row met on the way; row −1 leads to itself.
+    above, least = np.r_[parent, -1], np.r_[np.arange(len(parent)), -1]
+    for _ in range(len(parent).bit_length() + 1):
+        if (above < 0).all():
+            return np.zeros(0, np.int64)
+        least, above = np.minimum(least, least[above]), above[above]
+    inside = np.unique(above[above >= 0])  # so far up only circles are left, and all of each
+    order = inside[np.lexsort((start[inside], least[inside]))]
+    return np.sort(order[np.r_[True, least[order[1:]] != least[order[:-1]]]])
+
+
 Address = tuple[str, str]
 """Environment and address: the same address names other services in other environments."""
 

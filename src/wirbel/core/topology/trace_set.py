@@ -7,10 +7,11 @@ from functools import cached_property
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from wirbel.core import arrow
 from wirbel.core.signals import spans
-from wirbel.core.topology.parents import parent_rows
+from wirbel.core.topology.parents import earliest_of_circles, parent_rows
 
 Ints = npt.NDArray[np.int64]
 Floats = npt.NDArray[np.float64]
@@ -28,9 +29,21 @@ class TraceSet:
         return self.table.num_rows
 
     @cached_property
-    def parent(self) -> Ints:
-        """Row of each span's parent; −1 for a root, or where the parent is not here."""
+    def _named(self) -> Ints:
+        """Row of the parent that each span names; −1 where it is not here."""
         return parent_rows(self.table)
+
+    @cached_property
+    def cut(self) -> Ints:
+        """Rows that are read as if they named no parent: of spans that are beneath each other in a circle, the one that starts first."""
+        return earliest_of_circles(self._named, self.start)
+
+    @cached_property
+    def parent(self) -> Ints:
+        """Row of each span's parent; −1 for a root, or where the parent is not here. Whoever follows it comes to an end."""
+        found = self._named.copy()
+        found[self.cut] = -1
+        return found
 
     @cached_property
     def start(self) -> Ints:
@@ -67,10 +80,15 @@ class TraceSet:
         """Whether work of the service begins here."""
         return spans.is_entry(self.table)
 
+    @cached_property
+    def own_parent(self) -> Bools:
+        """Whether a span names itself as its parent."""
+        return np.asarray(pc.fill_null(pc.equal(self.table["parent_id"], self.table["span_id"]), False))
+
     @property
     def lost_parent(self) -> Bools:
         """Whether a span names a parent that is not here."""
-        return ~self.table["parent_id"].is_null().to_numpy() & (self.parent < 0)
+        return np.asarray(~self.table["parent_id"].is_null().to_numpy() & (self._named < 0) & ~self.own_parent)
 
     def codes(self, column: str) -> tuple[Ints, list[str]]:
         """A text column as codes (−1 for null) and what each stands for."""

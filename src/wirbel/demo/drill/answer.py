@@ -23,7 +23,7 @@ from wirbel.demo.drill.watch import Seen, Watched, watch
 from wirbel.runtime import environment
 
 MINUTE_NS = 60 * 10**9
-FOCUS_NS = 20 * MINUTE_NS
+FOCUS_NS, LATER_NS = 20 * MINUTE_NS, 10 * MINUTE_NS  # from the onset, and after it was noticed: what is dated too early is looked at too
 
 
 class Known(Protocol):
@@ -46,7 +46,7 @@ def question(known: Known, start: int, end: int) -> tuple[Watched, Seen, tuple[i
     asked = watched.seen or watched.anyway
     if asked is None:
         raise NotEnoughData("nothing is known of any service")
-    return watched, asked, (asked.onset, min(asked.onset + FOCUS_NS, end))
+    return watched, asked, (asked.onset, min(max(asked.onset + FOCUS_NS, asked.detected + LATER_NS), end))
 
 
 def answer(known: Known, start: int, end: int) -> dict[str, Any]:

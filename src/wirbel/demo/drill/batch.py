@@ -96,8 +96,6 @@ def _task(arguments: tuple[str, dict[str, Any], str | None]) -> Any:
 
 def run(what: str, drills: Sequence[Drill], jobs: int, folder: Path | None = None) -> Iterator[tuple[Drill, Any]]:
     """Results of :func:`graded` or :func:`watched` in the order of ``drills``, ``jobs`` at a time."""
-    for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS"):
-        os.environ[name] = "1"
     tasks = [(what, asdict(drill), None if folder is None else str(folder)) for drill in drills]
     if jobs == 1:
         yield from zip(drills, map(_task, tasks), strict=True)

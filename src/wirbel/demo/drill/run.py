@@ -52,8 +52,7 @@ def make_template(server: str) -> None:
 
 
 def _step(command: list[str], address: str) -> str:
-    threads = {name: "1" for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS")}
-    done = subprocess.run(command, env={**os.environ, **threads, "WIRBEL_DATABASE_URL": address}, capture_output=True, text=True, timeout=LONGEST_S)
+    done = subprocess.run(command, env={**os.environ, "WIRBEL_DATABASE_URL": address}, capture_output=True, text=True, timeout=LONGEST_S)
     if done.returncode:
         raise DrillFailed(f"{' '.join(command[2:5])} failed: {done.stderr.strip()[-1500:]}")
     return done.stdout

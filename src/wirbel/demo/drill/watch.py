@@ -1,8 +1,4 @@
-"""Notices that something is off: what a person watching the fronts would see, from cells only.
-
-Until Wirbel's own watch exists, a drill's detection is this: each minute of each service that people or
-messages reach, its p95, its failures and its rate against what the two hours before it were like.
-"""
+"""Notices that something is off: the watch as it runs on the store, on the requests of the fronts and of those that take messages, from cells only."""
 
 from __future__ import annotations
 
@@ -11,26 +7,27 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
-from scipy import stats
 
 from wirbel.core import arrow
+from wirbel.core.deviation.accumulate import Budget
+from wirbel.core.deviation.disturbance import NEAR_NS
+from wirbel.core.deviation.model import Deviation
+from wirbel.core.deviation.points import Points
+from wirbel.core.deviation.sentences import SIGNALS
+from wirbel.core.deviation.symptoms import BUDGET, SYMPTOMS, harm, of_requests
+from wirbel.core.deviation.tracker import Tracker
 from wirbel.core.diagnosis.model import Signal
-from wirbel.core.expected.band import Band, expected_band
-from wirbel.core.expected.windows import departures
 from wirbel.core.series import cells as cell_series
 from wirbel.core.series.grid import Grid
-from wirbel.core.series.percentiles import HEADLINE
+from wirbel.core.series.series import Kind
 from wirbel.core.signals import spans
 from wirbel.core.topology.graph import EntityId
 
 Floats = npt.NDArray[np.float64]
-LASTING = 3  # minutes in a row that make a detection
-LATELY = 20  # minutes before somebody asks
-FAILING_BITS = 14.0
-ROLLING = 3  # minutes of failures taken together
-BEFORE = 60  # minutes that failures are judged by
-STATIC_TIMES = 2.0  # a plain threshold on p95: so many times its usual value
-STATIC_FAILED = 0.05  # and on the share of failures
+LATELY = 20  # minutes before somebody asks: what ended earlier is not asked about
+NEARLY = 1 / 3  # as bad as the worst
+LASTING = 5  # minutes, in which nothing is worse for being younger
+MINUTE_S = 60.0
 
 
 @dataclass(frozen=True)
@@ -57,74 +54,51 @@ def watch(whole: pa.Table, start: int, end: int) -> Watched:
     if not names:
         return Watched(None, None, None)
     found = cell_series.by_point(table, grid, [EntityId("service", name) for name in names], group)
-    latency, traffic = expected_band(found.latency()), expected_band(found.rate())
     fronts = cell_series.entry_services(whole)
     consumers = sorted(set(cell_series.of_kind(table, [spans.CONSUMER])["service"].unique().to_pylist()) - set(fronts))
-    seen: list[Seen] = []
-    thresholds: list[int] = []
-    for name in (*fronts, *consumers):
-        i = names.index(name)
-        seen += [*_slow(name, latency.row(i)), *_failing(name, grid, found.totals, i), *_missing(name, traffic.row(i))]
-        at = _threshold(grid, found.totals, i) if name in fronts else None
-        thresholds += [at] if at else []
-    seen.sort(key=lambda one: (one.service not in fronts, one.detected, -one.bits))
-    return Watched(seen[0] if seen else None, _least_usual(fronts, names, latency), min(thresholds, default=None))
+    budget = Budget(BUDGET / (len(SYMPTOMS) * len(names)))
+    followed = {
+        (names[row], metric): _followed(points, SYMPTOMS[metric], metric == "failed share", budget)
+        for row, metric, points in of_requests(found)
+        if names[row] in fronts or names[row] in consumers
+    }
+    told = [(name, metric, one) for (name, metric), tracker in followed.items() for one in _matters(tracker, metric, end)]
+    seen = [
+        Seen(name, SIGNALS[metric], one.onset, one.opened + grid.step_ns, one.bits)  # type: ignore[arg-type]
+        for name, metric, one in told
+    ]
+    thresholds = [one.threshold_at + grid.step_ns for name, _, one in told if name in fronts and one.threshold_at is not None]
+    return Watched(
+        _first_of_the_worst([one for one in seen if one.service in fronts] or seen, grid), _least_usual(fronts, followed, grid), min(thresholds, default=None)
+    )
 
 
-def _least_usual(fronts: list[str], names: list[str], latency: Band) -> Seen | None:
-    """The latency of the last LATELY minutes of the front whose surprise is greatest in the mean."""
-    grid = latency.series.grid
-    lately = {name: float(np.nan_to_num(latency.surprise[names.index(name), -LATELY:]).mean()) for name in fronts}
+def _first_of_the_worst(seen: list[Seen], grid: Grid) -> Seen | None:
+    """Of what is nearly as bad as the worst, what began first: a front that nobody reaches any more comes long after what made it so."""
+    bad = [one for one in seen if _intensity(one, grid) >= NEARLY * max(_intensity(other, grid) for other in seen)]
+    first = min((one.onset for one in bad), default=0)
+    return max((one for one in bad if one.onset <= first + NEAR_NS), key=lambda one: _intensity(one, grid), default=None)
+
+
+def _intensity(one: Seen, grid: Grid) -> float:
+    """Bits a minute since it was noticed: who looks asks about what is bad now, and not about what has been odd for longest."""
+    return one.bits / max((grid.end - one.onset) / grid.step_ns, LASTING)
+
+
+def _followed(points: Points, kind: Kind, only_high: bool, budget: Budget) -> Tracker:
+    tracker = Tracker(kind, MINUTE_S, budget, only_high=only_high)
+    tracker.follow(points, points.between)
+    return tracker
+
+
+def _matters(tracker: Tracker, metric: str, end: int) -> list[Deviation]:
+    """What a person sees who looks now: it goes on, or has done so lately; that it is faster, or more is asked, hurts nobody."""
+    since = end - LATELY * round(MINUTE_S * 1e9)
+    return [one for one in (*tracker.take_ended(), *tracker.opened()) if harm(metric, one) and (one.ended is None or one.ended > since)]
+
+
+def _least_usual(fronts: list[str], followed: dict[tuple[str, str], Tracker], grid: Grid) -> Seen | None:
+    """The latency of the last LATELY minutes of the front that was farthest above what was expected in the mean."""
+    lately = {name: float(np.nan_to_num(followed[name, "p95"].recent.z[-LATELY:]).mean()) for name in fronts}
     worst = max(lately, key=lambda name: lately[name], default=None)
     return None if worst is None else Seen(worst, "latency", grid.end - LATELY * grid.step_ns, grid.end, lately[worst])
-
-
-def _told(name: str, signal: Signal, grid: Grid, stretches: list[tuple[int, int]], bits: Floats) -> list[Seen]:
-    step = grid.step_ns
-    return [
-        Seen(name, signal, grid.first + a * step, grid.first + min(a + LASTING, grid.count) * step, float(np.median(bits[a:b])))
-        for a, b in stretches
-        if b - a >= LASTING
-    ]
-
-
-def _slow(name: str, band: Band) -> list[Seen]:
-    return _told(name, "latency", band.series.grid, departures(band), band.surprise[0])
-
-
-def _failing(name: str, grid: Grid, found: cell_series.Totals, i: int) -> list[Seen]:
-    share = found.failed[i] / np.maximum(found.count[i], 1e-9)
-    failed, rows = _rolling(share * found.sample_size[i], ROLLING), _rolling(found.sample_size[i], ROLLING)
-    before_failed, before_rows = (np.r_[np.zeros(ROLLING), _rolling(x, BEFORE)[:-ROLLING]] for x in (share * found.sample_size[i], found.sample_size[i]))
-    p = stats.betabinom.sf(np.round(failed) - 1, np.maximum(np.round(rows), 1), 0.5 + before_failed, 5 + np.maximum(before_rows - before_failed, 0))
-    bits = np.where((failed >= 3) & (before_rows > 100), -np.log2(np.maximum(p, 1e-300)), 0.0)
-    hot = bits >= FAILING_BITS
-    return _told(name, "errors", grid, _runs(hot), bits)
-
-
-def _missing(name: str, band: Band) -> list[Seen]:
-    usual, grid = np.nan_to_num(band.expected[0]), band.series.grid
-    gone = (band.series.values[0] < 0.4 * usual) & (band.surprise[0] >= 6) & (usual * grid.covered_s > 0)
-    return [one for one in _told(name, "throughput", grid, _runs(_rolling(gone.astype(float), LASTING) >= LASTING), band.surprise[0])]
-
-
-def _threshold(grid: Grid, found: cell_series.Totals, i: int) -> int | None:
-    """When three minutes in a row were over what a team would have set."""
-    values = np.nan_to_num(found.percentile(HEADLINE)[i])
-    usual = np.median(values[: grid.count // 2])
-    share = found.failed[i] / np.maximum(found.count[i], 1e-9)
-    over = (values > STATIC_TIMES * usual) | (share > STATIC_FAILED)
-    runs = [a for a, b in _runs(over) if b - a >= LASTING and a >= grid.count // 3]
-    return grid.first + (runs[0] + LASTING) * grid.step_ns if runs else None
-
-
-def _rolling(values: Floats, width: int) -> Floats:
-    """Sums of the last ``width`` values."""
-    total = np.r_[0.0, np.cumsum(values)]
-    first = np.maximum(np.arange(len(values)) + 1 - width, 0)
-    return np.asarray(total[1:] - total[first])
-
-
-def _runs(hot: npt.NDArray[np.bool_]) -> list[tuple[int, int]]:
-    edges = np.flatnonzero(np.diff(np.r_[0, hot.astype(int), 0]))
-    return [(int(a), int(b)) for a, b in edges.reshape(-1, 2)]

@@ -56,10 +56,20 @@ export function Changes() {
                 {change.until ? ` – ${clockSeconds(change.until)}` : ""}
               </td>
               <td>{change.kind}</td>
-              <td>{change.service ? <Link to={jump(toService(change.service))}>{change.service}</Link> : "–"}</td>
-              <td>{change.version ?? ""}</td>
               <td>
-                {change.summary}
+                {change.service ? (
+                  <Link to={jump(toService(change.service))} className="any-length">
+                    {change.service}
+                  </Link>
+                ) : (
+                  "–"
+                )}
+              </td>
+              <td>
+                <span className="any-length">{change.version ?? ""}</span>
+              </td>
+              <td>
+                <span className="any-length">{change.summary}</span>
                 {change.link && (
                   <>
                     {" "}
@@ -70,9 +80,13 @@ export function Changes() {
                 )}
               </td>
               <td className="font-mono text-[12px]">
-                <Difference change={change} />
+                <span className="any-length">
+                  <Difference change={change} />
+                </span>
               </td>
-              <td>{change.actor ?? ""}</td>
+              <td>
+                <span className="any-length">{change.actor ?? ""}</span>
+              </td>
             </tr>
           ))}
         </tbody>

@@ -20,6 +20,7 @@ import {
   span,
 } from "../../shared/format";
 import { useInquiry, windowsOf } from "../../shared/inquiries";
+import { ReadAloud } from "../../shared/ReadAloud";
 import { Tip } from "../../shared/Tip";
 import { Told } from "../../shared/Told";
 import { useFirst } from "../../shared/useFirst";
@@ -222,8 +223,7 @@ function Cascade({ view }: { view: View }) {
           focus {quantity(effect.focus, effect.unit)}
         </text>
       </svg>
-      <table className="sr-only">
-        <caption>Parts of the change</caption>
+      <ReadAloud caption="Parts of the change">
         <thead>
           <tr>
             <th>part</th>
@@ -240,7 +240,7 @@ function Cascade({ view }: { view: View }) {
             </tr>
           ))}
         </tbody>
-      </table>
+      </ReadAloud>
     </section>
   );
 }
@@ -310,8 +310,7 @@ function Ladder({ view }: { view: View }) {
         </svg>
       )}
       {moved.length > 0 && (
-        <table className="sr-only">
-          <caption>Onsets in order of time</caption>
+        <ReadAloud caption="Onsets in order of time">
           <thead>
             <tr>
               <th>part</th>
@@ -330,7 +329,7 @@ function Ladder({ view }: { view: View }) {
               </tr>
             ))}
           </tbody>
-        </table>
+        </ReadAloud>
       )}
       {offer}
     </section>

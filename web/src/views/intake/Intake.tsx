@@ -32,6 +32,7 @@ export function Intake() {
         <Senders state={state} />
         <div className="space-y-5">
           <Turned state={state} />
+          {state.sent_on && <SentOn sentOn={state.sent_on} />}
           <Tokens tokens={state.tokens} administrator={me.may_administer} />
           <Rules rules={state.rules} administrator={me.may_administer} />
           <KeptFor administrator={me.may_administer} />
@@ -174,8 +175,8 @@ function Senders({ state }: { state: State }) {
         <tbody>
           {[...byService.entries()].map(([key, rows]) => (
             <tr key={key} data-sender={rows[0]?.service}>
-              <td className="font-semibold">{rows[0]?.service}</td>
-              <td className="text-second">{rows[0]?.environment}</td>
+              <td className="min-w-[10ch] font-semibold [overflow-wrap:anywhere]">{rows[0]?.service}</td>
+              <td className="min-w-[8ch] text-second [overflow-wrap:anywhere]">{rows[0]?.environment}</td>
               {STREAMS.map((stream) => {
                 const row = rows.find((one) => one.stream === stream);
                 return row ? (
@@ -223,10 +224,10 @@ function Turned({ state }: { state: State }) {
             {state.turned.map((one) => (
               <tr key={`${one.signal} ${one.token} ${one.reason}`}>
                 <td className="num w-12 font-semibold text-rust">{one.count}</td>
-                <td>
+                <td className="min-w-[10ch] [overflow-wrap:anywhere]">
                   {one.signal} of {one.token ?? "unknown senders and files"}
                 </td>
-                <td>{one.reason}</td>
+                <td className="min-w-[10ch] [overflow-wrap:anywhere]">{one.reason}</td>
                 <td className="num text-second">{`${age(one.last, now)} ago`}</td>
               </tr>
             ))}
@@ -236,6 +237,40 @@ function Turned({ state }: { state: State }) {
       {state.more_turned > 0 && (
         <p className="text-second">And {state.more_turned} more reasons, each of them for fewer records.</p>
       )}
+    </section>
+  );
+}
+
+/** What is sent on to another endpoint, and whether that takes it. */
+function SentOn({ sentOn }: { sentOn: Schemas["SentOn"] }) {
+  const now = Date.now();
+  const lines = [
+    ["sent", sentOn.sent, sentOn.last_sent && `the last ${age(sentOn.last_sent, now)} ago`],
+    ["waiting", sentOn.waiting, sentOn.oldest_s != null && `the oldest for ${span(sentOn.oldest_s)}`],
+    ["refused there", sentOn.refused, sentOn.refused_at && `${sentOn.refusal}, ${age(sentOn.refused_at, now)} ago`],
+    ["given up", sentOn.given_up, sentOn.given_up > 0 && "after a day, or as too many waited"],
+  ] as const;
+  return (
+    <section aria-label="Sent on">
+      <h2>
+        Sent on <span>{sentOn.to ? `requests, to ${sentOn.to}` : "WIRBEL_FORWARD names no endpoint any more"}</span>
+      </h2>
+      {sentOn.failing_since && (
+        <p className="text-rust [overflow-wrap:anywhere]">
+          Fails since {dayAndClock(sentOn.failing_since)}: {sentOn.error}
+        </p>
+      )}
+      <table className="sheet-table">
+        <tbody>
+          {lines.map(([what, count, note]) => (
+            <tr key={what}>
+              <td className="w-28">{what}</td>
+              <td className="num w-16 font-semibold">{count}</td>
+              <td className="text-second">{note || ""}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
     </section>
   );
 }

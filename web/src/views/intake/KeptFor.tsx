@@ -3,6 +3,7 @@ import { useState } from "react";
 import { client, type Schemas, take } from "../../api/client";
 import { Confirm } from "../../shared/Confirm";
 import { dayAndClock, shortDayAndClock } from "../../shared/format";
+import { Refused } from "../../shared/Refused";
 import { Tip } from "../../shared/Tip";
 import { Waiting } from "../../shared/Waiting";
 
@@ -59,11 +60,7 @@ export function KeptFor({ administrator }: { administrator: boolean }) {
           ))}
         </tbody>
       </table>
-      {error && (
-        <p role="alert" className="text-rust">
-          {error.message}
-        </p>
-      )}
+      <Refused error={error} />
     </section>
   );
 }

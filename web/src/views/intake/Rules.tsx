@@ -4,6 +4,7 @@ import { client, type Schemas, take } from "../../api/client";
 import { Confirm } from "../../shared/Confirm";
 import { age } from "../../shared/format";
 import { Paste } from "../../shared/Paste";
+import { Refused } from "../../shared/Refused";
 import { Tip } from "../../shared/Tip";
 import { told } from "../../shared/Toasts";
 
@@ -79,11 +80,7 @@ export function Rules({ rules, administrator }: { rules: Schemas["RuleRow"][]; a
         </div>
       ))}
       {administrator && <NewRule onMade={refresh} />}
-      {error && (
-        <p role="alert" className="text-rust">
-          {error.message}
-        </p>
-      )}
+      <Refused error={error} />
     </section>
   );
 }
@@ -139,11 +136,7 @@ function NewRule({ onMade }: { onMade: () => Promise<void> }) {
           Leave out
         </button>
       </Confirm>
-      {make.error && (
-        <span role="alert" className="text-rust">
-          {make.error.message}
-        </span>
-      )}
+      <Refused error={make.error} />
     </form>
   );
 }

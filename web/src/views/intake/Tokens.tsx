@@ -4,6 +4,7 @@ import { client, type Schemas, take } from "../../api/client";
 import { Confirm } from "../../shared/Confirm";
 import { CopyButton } from "../../shared/CopyButton";
 import { age, significant } from "../../shared/format";
+import { Refused } from "../../shared/Refused";
 
 /** Who may send. A new token's secret is shown once, here. */
 export function Tokens({ tokens, administrator }: { tokens: Schemas["TokenRow"][]; administrator: boolean }) {
@@ -34,7 +35,7 @@ export function Tokens({ tokens, administrator }: { tokens: Schemas["TokenRow"][
         <tbody>
           {tokens.map((one) => (
             <tr key={one.id} className={one.revoked ? "text-second line-through" : ""}>
-              <td className="font-semibold">{one.name}</td>
+              <td className="min-w-[10ch] font-semibold [overflow-wrap:anywhere]">{one.name}</td>
               <td className="num">{significant(one.rows)} records in 10 min</td>
               <td className="num">{one.quota == null ? "no quota" : `at most ${significant(one.quota)} a minute`}</td>
               <td className="num">{one.last_used ? `used ${age(one.last_used, now)} ago` : "never used"}</td>
@@ -93,11 +94,7 @@ export function Tokens({ tokens, administrator }: { tokens: Schemas["TokenRow"][
           </button>
         </form>
       )}
-      {error && (
-        <p role="alert" className="text-rust">
-          {error.message}
-        </p>
-      )}
+      <Refused error={error} />
     </section>
   );
 }

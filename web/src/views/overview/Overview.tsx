@@ -1,7 +1,8 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
+import { useCallback, useState } from "react";
 import { Link, useOutletContext } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
+import type { paths } from "../../api/schema.generated";
 import { Gauge, healthColour } from "../../charts/Gauge";
 import { Spark } from "../../charts/Spark";
 import type { ComparedContext } from "../../frame/Frame";
@@ -9,34 +10,48 @@ import { useJump } from "../../frame/jump";
 import { rangeQuery, useScope, windowsQuery, within } from "../../frame/scope";
 import { FindCause } from "../../shared/FindCause";
 import { FromBefore, useStale } from "../../shared/FromBefore";
-import { clock, dayAndClock, duration, percentileTitle, rate, share, signed, significant } from "../../shared/format";
+import {
+  clock,
+  dayAndClock,
+  duration,
+  minute,
+  percentileTitle,
+  rate,
+  share,
+  signed,
+  significant,
+} from "../../shared/format";
+import { ScrolledTable } from "../../shared/ScrolledTable";
 import { Tip } from "../../shared/Tip";
 import { Waiting } from "../../shared/Waiting";
-import { toService } from "../places";
+import { toDisturbance, toService } from "../places";
 import { FirstSteps } from "./FirstSteps";
 
 type Row = Schemas["ServiceHealth"];
 const WHAT = "the health of all services";
+const ROW = 35; // px
+const COLUMNS = 14;
+
+type Question = paths["/api/overview"]["get"]["parameters"]["query"];
+
+/** The services from the `first` worst on. */
+const page = (whole: Question, first: number) => ({
+  queryKey: ["overview", whole, first],
+  queryFn: ({ signal }: { signal: AbortSignal }) =>
+    take(client.GET("/api/overview", { signal, params: { query: { ...whole, first } } })),
+});
 
 export function Overview() {
   const { windows, ribbon } = useOutletContext<ComparedContext>();
   const [scope] = useScope();
-  const queryKey = ["overview", scope.range, scope.last, within(scope), windows];
-  const query = useQuery({
-    queryKey,
-    queryFn: ({ signal }) =>
-      take(
-        client.GET("/api/overview", {
-          signal,
-          params: { query: { ...rangeQuery(scope), ...windowsQuery(windows), ...within(scope) } },
-        }),
-      ),
-    placeholderData: keepPreviousData,
-  });
+  const jump = useJump();
+  const whole = { ...rangeQuery(scope), ...windowsQuery(windows), ...within(scope) };
+  const query = useQuery({ ...page(whole, 0), placeholderData: keepPreviousData });
+  const { queryKey } = page(whole, 0);
   const stale = useStale(query, [scope]);
   // The list holds still while it is read, but only for the question that was asked.
   const asked = JSON.stringify(scope);
-  const [held, setHeld] = useState<{ asked: string; data: Schemas["Overview"] } | null>(null);
+  const [held, setHeld] = useState<{ asked: string; data: Schemas["Overview"]; whole: Question } | null>(null);
   if (!query.data) return <Waiting error={query.error} what={WHAT} stops={queryKey} />;
   if (!query.data.services.length) return <NothingYet newest={ribbon?.newest ?? null} scope={scope.scope} />;
   const shown = held?.asked === asked ? held.data : query.data;
@@ -47,58 +62,25 @@ export function Overview() {
         <div className="flex-1">
           <h1>{shown.sentence}</h1>
           <p className="text-second">{shown.detail}</p>
+          {shown.disturbances.map((one) => (
+            <p key={one.id}>
+              Since {minute(one.since)}: <Link to={jump(toDisturbance(one.id))}>{one.sentence}</Link>
+            </p>
+          ))}
         </div>
         {worst?.signal && !stale && (
           <FindCause main windows={windows} asked={{ service: worst.service, signal: worst.signal }} />
         )}
       </div>
-      <table
-        className="sheet-table"
-        onPointerEnter={() => stale || setHeld({ asked, data: query.data })}
+      <Table
+        first={shown}
+        whole={held?.asked === asked ? held.whole : whole}
+        onPointerEnter={() => stale || setHeld({ asked, data: query.data, whole })}
         onPointerLeave={() => setHeld(null)}
-      >
-        <caption className="sr-only">
-          Services, worst first; figures of the focus, with the difference to the reference
-        </caption>
-        <thead>
-          <tr>
-            <th>health</th>
-            <th>service</th>
-            <th className="max-[1180px]:hidden">traffic</th>
-            <Tip text="Requests a second, in the reference and in the focus">
-              <th className="num">
-                requests/s <span className="text-kelp">reference</span>, <span className="text-rust">focus</span>
-              </th>
-            </Tip>
-            <th className="num" colSpan={2}>
-              failing <span className="text-rust">focus</span>, change (pp)
-            </th>
-            <th className="pl-4">latency p95</th>
-            <th className="num max-[1180px]:hidden">
-              <span className="text-rust">focus</span> p50
-            </th>
-            <th className="num">
-              <span className="text-rust">focus</span> p95
-            </th>
-            <th className="num">
-              <span className="text-rust">focus</span> p99
-            </th>
-            <th className="num" colSpan={2}>
-              p95 <span className="text-kelp">reference</span>, change
-            </th>
-            <th className="num max-[1180px]:hidden">priority</th>
-            <th className="num">since</th>
-          </tr>
-        </thead>
-        <tbody>
-          {shown.services.map((row) => (
-            <ServiceRow key={row.service} row={row} />
-          ))}
-        </tbody>
-      </table>
+      />
       <p className="mt-2 text-second">
-        {shown.services.length} {shown.services.length === 1 ? "service" : "services"} · sorted by priority: surprise in
-        bits × √ of the share of traffic
+        {shown.found} {shown.found === 1 ? "service" : "services"} · sorted by priority: surprise in bits × √ of the
+        share of traffic
         {shown !== query.data ? " · newer figures wait until the pointer leaves the table" : ""}
       </p>
       <FirstSteps />
@@ -106,7 +88,110 @@ export function Overview() {
   );
 }
 
-function ServiceRow({ row }: { row: Row }) {
+const head = (
+  <tr>
+    <th>health</th>
+    <th>service</th>
+    <th className="max-[1180px]:hidden">traffic</th>
+    <Tip text="Requests a second, in the reference and in the focus">
+      <th className="num">
+        requests/s <span className="text-kelp">reference</span>, <span className="text-rust">focus</span>
+      </th>
+    </Tip>
+    <th className="num" colSpan={2}>
+      failing <span className="text-rust">focus</span>, change (pp)
+    </th>
+    <th className="pl-4">latency p95</th>
+    <th className="num max-[1180px]:hidden">
+      <span className="text-rust">focus</span> p50
+    </th>
+    <th className="num">
+      <span className="text-rust">focus</span> p95
+    </th>
+    <th className="num">
+      <span className="text-rust">focus</span> p99
+    </th>
+    <th className="num" colSpan={2}>
+      p95 <span className="text-kelp">reference</span>, change
+    </th>
+    <th className="num max-[1180px]:hidden">priority</th>
+    <th className="num">since</th>
+  </tr>
+);
+
+interface TableProps {
+  /** The first page, which tells how many there are. */
+  first: Schemas["Overview"];
+  whole: Question;
+  onPointerEnter: () => void;
+  onPointerLeave: () => void;
+}
+
+/** All services, worst first; pages after the first are asked for when they are looked at. */
+function Table({ first, whole, ...pointer }: TableProps) {
+  const [pages, setPages] = useState<number[]>([]);
+  const size = first.services.length;
+  const onRange = useCallback(
+    (from: number, to: number) => {
+      const wanted: number[] = [];
+      for (let at = Math.max(Math.floor(from / size), 1); at <= Math.floor(to / size); at++) wanted.push(at);
+      setPages((before) => (before.join() === wanted.join() ? before : wanted));
+    },
+    [size],
+  );
+  const found = useQueries({
+    queries: pages.map((at) => ({ ...page(whole, at * size), placeholderData: keepPreviousData })),
+  });
+  const caption = (
+    <caption className="sr-only">
+      Services, worst first; figures of the focus, with the difference to the reference
+    </caption>
+  );
+  if (first.found === size) {
+    return (
+      <table className="sheet-table" {...pointer}>
+        {caption}
+        <thead>{head}</thead>
+        <tbody>
+          {first.services.map((row) => (
+            <ServiceRow key={row.service} row={row} />
+          ))}
+        </tbody>
+      </table>
+    );
+  }
+  const rowAt = (index: number) => {
+    const at = Math.floor(index / size);
+    return (at === 0 ? first : found[pages.indexOf(at)]?.data)?.services[index % size];
+  };
+  return (
+    <ScrolledTable
+      label="Services, worst first"
+      count={first.found}
+      row={ROW}
+      columns={COLUMNS}
+      head={head}
+      caption={caption}
+      onRange={onRange}
+      {...pointer}
+    >
+      {(index) => {
+        const row = rowAt(index);
+        return row ? (
+          <ServiceRow key={index} row={row} index={index} />
+        ) : (
+          <tr key={index} style={{ height: ROW }} aria-rowindex={index + 1}>
+            <td colSpan={COLUMNS} className="text-second">
+              …
+            </td>
+          </tr>
+        );
+      }}
+    </ScrolledTable>
+  );
+}
+
+function ServiceRow({ row, index }: { row: Row; index?: number }) {
   const jump = useJump();
   const off = row.health === "slow" || row.health === "failing";
   const sample = `${row.focus.requests} requests in the focus window, ${row.reference.requests} in the reference window`;
@@ -119,11 +204,14 @@ function ServiceRow({ row }: { row: Row }) {
     ...(["p50", "p95", "p99"] as const).map((name) => `${name}: ${percentileTitle(row, name)}`),
   ];
   return (
-    <tr data-service={row.service}>
+    <tr
+      data-service={row.service}
+      {...(index === undefined ? {} : { style: { height: ROW }, "aria-rowindex": index + 1 })}
+    >
       <td className="w-[88px] whitespace-nowrap">
         <Gauge health={row.health} /> <span className={healthColour(row.health)}>{row.health}</span>
       </td>
-      <td className="font-semibold whitespace-nowrap">
+      <td className="font-semibold whitespace-nowrap [&_a]:max-w-[24ch]!">
         <Link to={jump(toService(row.service))}>{row.service}</Link>
       </td>
       <td className="w-[132px] max-[1180px]:hidden">

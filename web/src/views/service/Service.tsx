@@ -23,6 +23,7 @@ import { Waiting } from "../../shared/Waiting";
 import { serviceState, toTraces } from "../places";
 import { LogRates } from "./LogRates";
 import { Metrics } from "./Metrics";
+import { Moments, Snapshot } from "./Moment";
 import { Calls, Operations, Siblings, Statuses } from "./Tables";
 
 type View = Schemas["ServiceView"];
@@ -35,7 +36,7 @@ export function Service() {
   const [scope] = useScope();
   const find = useFindCause(windows);
   const [{ rows, beside }] = useQueryStates({ rows: serviceState.rows, beside: serviceState.beside });
-  const queryKey = ["service", name, scope.range, scope.last, scope.environment, windows, rows, beside];
+  const queryKey = ["service", name, scope.range, scope.last, scope.environment, windowsQuery(windows), rows, beside];
   const query = useQuery({
     queryKey,
     queryFn: ({ signal }) =>
@@ -102,28 +103,32 @@ export function Service() {
           It serves no requests in this time; what it does send is below.
         </p>
       )}
-      <div className="grid grid-cols-[minmax(0,1fr)_400px] gap-6">
-        <div>
-          {serves && (
-            <>
-              <BesideChoice />
-              <Outcomes view={view} shared={shared} onCause={ask("throughput")} />
-              <Latency view={view} shared={shared} onCause={ask("latency")} />
-              <Failing view={view} shared={shared} onCause={ask("errors")} />
-            </>
-          )}
-          <LogRates service={name} windows={windows} changes={view.changes} />
-          <Metrics service={name} windows={windows} changes={view.changes} />
+      <Moments>
+        <div className="grid grid-cols-[minmax(0,1fr)_400px] gap-6">
+          <div>
+            {serves && (
+              <>
+                <BesideChoice />
+                <Outcomes view={view} shared={shared} onCause={ask("throughput")} />
+                <Latency view={view} shared={shared} onCause={ask("latency")} />
+                <Failing view={view} shared={shared} onCause={ask("errors")} />
+              </>
+            )}
+            <LogRates service={name} windows={windows} changes={view.changes} />
+            <Metrics service={name} windows={windows} changes={view.changes} />
+          </div>
+          <div>
+            <Snapshot service={name} first={windows.focus.start}>
+              <Operations view={view} />
+              <Siblings view={view} />
+              <Statuses view={view} />
+              <Calls title="calls" rows={view.calls} inAll={view.in_all.calls} />
+              <Calls title="called by" rows={view.called_by} inAll={view.in_all.called_by} />
+              <NearChanges changes={view.changes} />
+            </Snapshot>
+          </div>
         </div>
-        <div>
-          <Operations view={view} />
-          <Siblings view={view} />
-          <Statuses view={view} />
-          <Calls title="calls" rows={view.calls} inAll={view.in_all.calls} />
-          <Calls title="called by" rows={view.called_by} inAll={view.in_all.called_by} />
-          <NearChanges changes={view.changes} />
-        </div>
-      </div>
+      </Moments>
     </FromBefore>
   );
 }

@@ -1,7 +1,6 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useVirtualizer } from "@tanstack/react-virtual";
 import { useQueryStates } from "nuqs";
-import { useMemo, useRef } from "react";
+import { useMemo } from "react";
 import { Link, useOutletContext } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
 import { Gauge, healthColour } from "../../charts/Gauge";
@@ -10,6 +9,7 @@ import { useJump } from "../../frame/jump";
 import { rangeQuery, useScope, windowsQuery, within } from "../../frame/scope";
 import { FromBefore, useStale } from "../../shared/FromBefore";
 import { age, duration, rate, share } from "../../shared/format";
+import { ScrolledTable } from "../../shared/ScrolledTable";
 import { Tip } from "../../shared/Tip";
 import { Waiting } from "../../shared/Waiting";
 import { servicesState, toService } from "../places";
@@ -17,7 +17,6 @@ import { arranged, type Line, type Sort } from "./arrange";
 
 type Row = Schemas["ServiceRow"];
 const ROW = 29; // px
-const OVERSCAN = 12;
 const WHAT = "the table of all services";
 
 const columns: [Sort, string, string?][] = [
@@ -33,7 +32,7 @@ export function Services() {
   const { windows } = useOutletContext<ComparedContext>();
   const [scope] = useScope();
   const [state, setState] = useQueryStates(servicesState);
-  const queryKey = ["services-table", scope.range, scope.last, within(scope), windows];
+  const queryKey = ["services-table", scope.range, scope.last, within(scope), windowsQuery(windows)];
   const query = useQuery({
     queryKey,
     queryFn: ({ signal }) =>
@@ -105,57 +104,34 @@ interface TableProps {
   setState: (state: { sort: Sort; down: boolean }) => unknown;
 }
 
-/** Only the rows that can be seen are in the page. */
 function Table({ lines, sort, down, setState }: TableProps) {
-  const scroller = useRef<HTMLDivElement>(null);
-  const rows = useVirtualizer({
-    count: lines.length,
-    getScrollElement: () => scroller.current,
-    estimateSize: () => ROW,
-    overscan: OVERSCAN,
-  });
-  const shown = rows.getVirtualItems();
-  const above = shown[0]?.start ?? 0;
-  const below = rows.getTotalSize() - (shown.at(-1)?.end ?? 0);
+  const head = (
+    <tr>
+      {columns.map(([key, name, kind]) => (
+        <Heading
+          key={key}
+          name={name}
+          kind={kind}
+          current={sort === key ? down : null}
+          onSort={(next) => setState({ sort: key, down: next })}
+          wide={kind === "num"}
+        />
+      ))}
+      <th>sends</th>
+      <th className="num">newest</th>
+    </tr>
+  );
   return (
-    <section
-      ref={scroller}
-      className="max-h-[calc(100vh-230px)] overflow-y-auto"
-      aria-label="All services"
-      // biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls is reached by keyboard
-      tabIndex={0}
-    >
-      <table className="sheet-table" aria-rowcount={lines.length}>
-        <thead className="sticky top-0 bg-ground">
-          <tr>
-            {columns.map(([key, name, kind]) => (
-              <Heading
-                key={key}
-                name={name}
-                kind={kind}
-                current={sort === key ? down : null}
-                onSort={(next) => setState({ sort: key, down: next })}
-                wide={kind === "num"}
-              />
-            ))}
-            <th>sends</th>
-            <th className="num">newest</th>
-          </tr>
-        </thead>
-        <tbody>
-          {above > 0 && <Filler height={above} />}
-          {shown.map((item) => {
-            const line = lines[item.index];
-            return line?.row ? (
-              <ServiceLine key={item.key} row={line.row} index={item.index} />
-            ) : (
-              <GroupLine key={item.key} line={line} />
-            );
-          })}
-          {below > 0 && <Filler height={below} />}
-        </tbody>
-      </table>
-    </section>
+    <ScrolledTable label="All services" count={lines.length} row={ROW} columns={10} head={head}>
+      {(index) => {
+        const line = lines[index];
+        return line?.row ? (
+          <ServiceLine key={index} row={line.row} index={index} />
+        ) : (
+          <GroupLine key={index} line={line} />
+        );
+      }}
+    </ScrolledTable>
   );
 }
 
@@ -185,12 +161,6 @@ function Heading({
     </th>
   );
 }
-
-const Filler = ({ height }: { height: number }) => (
-  <tr className="border-0!">
-    <td colSpan={10} style={{ height, padding: 0 }} />
-  </tr>
-);
 
 function GroupLine({ line }: { line: Line | undefined }) {
   return (
@@ -234,7 +204,7 @@ function ServiceLine({ row, index }: { row: Row; index: number }) {
         </td>
       )}
       <td className="pl-4! text-second">{row.sends.join(", ")}</td>
-      <td className="num text-second">{age(row.newest, Date.now())} ago</td>
+      <td className="num text-second">{row.newest ? `${age(row.newest, Date.now())} ago` : "just now"}</td>
     </tr>
   );
 }

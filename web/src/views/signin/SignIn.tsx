@@ -1,6 +1,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { client, take } from "../../api/client";
+import { Refused } from "../../shared/Refused";
 
 export function SignIn({ ended }: { ended: boolean }) {
   const queries = useQueryClient();
@@ -46,11 +47,7 @@ export function SignIn({ ended }: { ended: boolean }) {
         <button type="submit" className="action action-main w-full" disabled={signIn.isPending}>
           Sign in
         </button>
-        {signIn.error && (
-          <p role="alert" className="mt-3 text-rust">
-            {signIn.error.message}
-          </p>
-        )}
+        <Refused error={signIn.error} />
       </form>
     </main>
   );

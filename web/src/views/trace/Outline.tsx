@@ -7,6 +7,7 @@ import { moved, visible } from "./tree";
 
 const ROW = 22;
 const LISTED = 320;
+const INDENTED = 16; // levels; beneath, the level is written
 
 /** The spans in order of time with nesting, for reading and for the keyboard: up, down, Home, End; left and right close and open. */
 export function Outline({
@@ -111,12 +112,13 @@ export function Outline({
                 onClick={() => onChoose(span.index)}
                 onKeyDown={() => undefined}
                 className={`absolute flex w-full cursor-pointer items-center border-b border-line ${span.index === chosen ? "bg-sheet font-semibold" : ""}`}
-                style={{ top: item.start, height: ROW, paddingLeft: span.depth * 14 }}
+                style={{ top: item.start, height: ROW, paddingLeft: Math.min(span.depth, INDENTED) * 14 }}
               >
                 <span
                   aria-hidden="true"
                   className={`mr-2 h-[14px] w-[3px] shrink-0 ${span.onPath ? "bg-rust" : "bg-transparent"}`}
                 />
+                {span.depth > INDENTED && <span className="mr-1 text-[12px] text-second">{span.depth + 1}</span>}
                 <Twist closed={closed.has(span.index)} count={span.beneath} turn={() => turn(span.index)} />
                 <span className="truncate">
                   {span.service}

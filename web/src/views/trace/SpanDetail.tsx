@@ -23,6 +23,9 @@ export function SpanDetail({ trace, span, of }: { trace: string; span: SpanRow; 
           kind: span.kind,
           outcome: span.outcome,
           "began after": duration(span.start / 1000),
+          ...(span.moved && {
+            drawn: `${duration(Math.abs(span.moved) / 1000)} ${span.moved > 0 ? "later" : "earlier"} than was sent`,
+          }),
           "self time": span.onPath ? duration(span.self / 1000) : "off the critical path",
           "span id": span.span,
         }}

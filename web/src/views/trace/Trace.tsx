@@ -59,10 +59,23 @@ export function Trace() {
       </div>
       <p className="mb-2 text-second">
         {view.service} · {dayAndClock(view.at)} · <span className="font-mono text-[12px] select-all">{view.trace}</span>{" "}
-        <CopyButton text={view.trace} /> · {spans.length} spans, {view.channels.length} channels
+        <CopyButton text={view.trace} /> · {spans.length} spans, {view.levels} deep, {view.channels.length} channels
         {view.left_out ? ` · ${view.left_out} more spans are not shown` : ""}
-        {view.more_runs ? ` · ${view.more_runs} more runs of like calls are not marked` : ""} {view.notes.join(" ")}
+        {view.more_runs ? ` · ${view.more_runs} more runs of like calls are not marked` : ""}
+        {view.beside > 0 && (
+          <>
+            {" · "}
+            <Link to={jump(`/traces/${view.trace}`)}>
+              {view.beside} more {view.beside === 1 ? "span" : "spans"} above and beside it
+            </Link>
+          </>
+        )}
       </p>
+      {view.notes.map((note) => (
+        <p key={note} className="mb-1 border-l-[3px] border-ochre pl-2">
+          {note}
+        </p>
+      ))}
       <div className="grid grid-cols-[minmax(0,1fr)_310px] gap-6">
         <div>
           <h2 className="flex justify-between">

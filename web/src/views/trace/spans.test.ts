@@ -10,6 +10,7 @@ const row = (index: number, start: number, duration: number, rest: Partial<SpanR
   self: 0,
   onPath: false,
   isOrphan: false,
+  moved: 0,
   events: 0,
   beneath: 0,
   service: "a",

@@ -14,6 +14,8 @@ export interface SpanRow extends Alike {
   self: number;
   onPath: boolean;
   isOrphan: boolean;
+  /** By how much it is drawn later than was sent, ms: clocks disagree. */
+  moved: number;
   events: number;
   /** How many of the next rows are beneath it. */
   beneath: number;
@@ -34,12 +36,16 @@ export function rowsOf({ spans }: View): SpanRow[] {
       self: spans.self_ms[index] ?? 0,
       onPath: false,
       isOrphan: false,
+      moved: 0,
       events: spans.events[index] ?? 0,
       beneath: beneath[index] ?? 0,
     };
   });
   for (const index of spans.on_path) (rows[index] as SpanRow).onPath = true;
   for (const index of spans.missing_parent) (rows[index] as SpanRow).isOrphan = true;
+  spans.moved.forEach((index, n) => {
+    (rows[index] as SpanRow).moved = spans.moved_ms[n] ?? 0;
+  });
   return rows;
 }
 

@@ -3,6 +3,7 @@ import { type PointerEvent, useRef, useState } from "react";
 import type { Schemas } from "../../api/client";
 import { logTicks } from "../../charts/axis";
 import { duration, percent } from "../../shared/format";
+import { ReadAloud } from "../../shared/ReadAloud";
 import { useWidth } from "../../shared/useWidth";
 
 interface Props {
@@ -97,8 +98,7 @@ export function Distribution({ data, slower, faster, choose }: Props) {
         <path d={steps(focus)} fill="none" stroke="var(--rust)" strokeWidth="1.3" />
         {drag && <rect x={low} y={TOP} width={high - low} height={BASE - TOP} fill="var(--slate)" opacity="0.2" />}
       </svg>
-      <table className="sr-only">
-        <caption>Shares of requests by duration</caption>
+      <ReadAloud caption="Shares of requests by duration">
         <thead>
           <tr>
             <th>from</th>
@@ -117,7 +117,7 @@ export function Distribution({ data, slower, faster, choose }: Props) {
             </tr>
           ))}
         </tbody>
-      </table>
+      </ReadAloud>
     </section>
   );
 }

@@ -9,7 +9,8 @@ import numpy as np
 from wirbel.core.cells_of_metrics import COUNTED
 from wirbel.core.diagnosis.case import Case, Entity
 from wirbel.core.diagnosis.evidence.observation import Feature, Observation, Source
-from wirbel.core.diagnosis.measures import CLEAR, FAILURES, WAITING, Measures
+from wirbel.core.diagnosis.measures import CLEAR, FAILING, Measures
+from wirbel.core.series.samples import WAITING
 
 FEATURES = {
     "near its limit": Feature("share of the limit beyond a half, if it rose", +1, 0.3),
@@ -33,7 +34,7 @@ def _observe(case: Case) -> Iterator[Observation]:
     moved = telling & (np.abs(m.outside) >= MOVED) & (np.abs(m.z) >= CLEAR)
     serving = {name for kind, name in case.services.entities if kind == "service"}
     shared = _shared_rise(m)
-    waiting, failing = m.has_word(WAITING), m.has_word(FAILURES)
+    waiting, failing = m.has_word(WAITING), m.has_word(FAILING)
     best: dict[tuple[Entity, str], tuple[float, int]] = {}
     count: dict[Entity, set[str]] = {}
 

@@ -37,7 +37,7 @@ Bools = npt.NDArray[np.bool_]
 def decode(bodies: list[bytes], now_ns: int) -> wire.Decoded:
     """Decodes and checks protobuf metric requests; bad data points are left out and counted by reason.
 
-    Raises MalformedTelemetry when a body cannot be read at all.
+    Raises MalformedTelemetry when a body cannot be read at all, and TooMuchTelemetry.
     """
     flat = wire.flatten(wire.METRICS, bodies)
     if not len(flat):
@@ -76,6 +76,8 @@ def _decode_kind(kind: int, flat: wire.Flat, shared: Columns, bodies: int, now_n
     if not len(rows):
         return wire.nothing(points.POINT_SCHEMA, bodies)
     metric = pc.list_parent_indices(listed)
+    body = flat.body[metric.to_numpy(zero_copy_only=False)]
+    wire.check_records(body)
     time, start = wire.times(rows.field("time_unix_nano")), wire.times(rows.field("start_time_unix_nano"))
     columns = {name: values.take(metric) for name, values in shared.items()}
     columns |= {
@@ -107,7 +109,6 @@ def _decode_kind(kind: int, flat: wire.Flat, shared: Columns, bodies: int, now_n
     }[kind](rows, absent)
     if kind != points.SUMMARY:
         columns["exemplars"] = _exemplars(rows.field("exemplars"))
-    body = flat.body[metric.to_numpy(zero_copy_only=False)]
     return wire.keep_good(columns | read, points.POINT_SCHEMA, body, bodies, rules + more)
 
 

@@ -27,9 +27,9 @@ from opentelemetry.proto.collector.metrics.v1 import metrics_service_pb2
 from opentelemetry.proto.collector.trace.v1 import trace_service_pb2
 
 from wirbel.core import arrow
-from wirbel.core.errors import MalformedTelemetry
+from wirbel.core.errors import MalformedTelemetry, TooMuchTelemetry
 from wirbel.core.signals.attributes import Pivoted, any_value, pivot
-from wirbel.core.signals.otlp import json_columns
+from wirbel.core.signals.otlp import bounds, json_columns
 
 FUTURE_TOLERANCE_NS = 600 * 10**9  # clocks of senders may run this far ahead
 EARLIEST_NS = 10**17  # 1973: a time before it is a unit mistake, not a time
@@ -140,7 +140,7 @@ class Flat:
 
 
 def flatten(signal: Signal, bodies: list[bytes]) -> Flat:
-    """Raises MalformedTelemetry as :func:`to_columns`."""
+    """Raises MalformedTelemetry as :func:`to_columns`, and TooMuchTelemetry."""
     batch = to_columns(signal, bodies)
     listed = batch.column(signal.resources)
     resources = listed.flatten()
@@ -150,7 +150,14 @@ def flatten(signal: Signal, bodies: list[bytes]) -> Flat:
     row_scope = pc.list_parent_indices(records_of)
     resource = pc.list_parent_indices(scopes_of).take(row_scope)
     body = pc.list_parent_indices(listed).take(resource).to_numpy(zero_copy_only=False)
+    check_records(body)
     return Flat(records_of.flatten(), resources, scopes.field("scope").take(row_scope), resource, body)
+
+
+def check_records(body: Ints) -> None:
+    """By the number of the request that each record came in, shape (records,). Raises TooMuchTelemetry where one holds too many."""
+    if len(body) > bounds.MOST_RECORDS and np.bincount(body).max() > bounds.MOST_RECORDS:
+        raise TooMuchTelemetry(bounds.TOO_MANY_RECORDS)
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,71 @@
+"""What people choose to watch, and how."""
+
+from __future__ import annotations
+
+from django.db import IntegrityError, transaction
+from django.db.models import Model
+
+from wirbel.core.errors import InvalidQuestion, NotEnoughData, NotFound
+from wirbel.core.series.percentiles import SHARES
+from wirbel.core.topology.graph import EntityId
+from wirbel.store.models import Metric, Service
+from wirbel.store.streams import DAY_NS
+from wirbel.watch import found, replay
+from wirbel.watch.models import DeviationRecord, WatchedSeries
+from wirbel.watch.values import CHOSEN_METRIC, Key
+from wirbel.watch.watching import BACK_NS, MOST_SERIES, as_row
+
+BUDGETS = (0.01, 50.0)  # false deviations a week that may be asked for
+
+
+def watch(environment: str, service: str, metric: str, budget: float, person: Model) -> WatchedSeries:
+    """A percentile of a service's requests, or a metric that it sends. Raises NotFound, InvalidQuestion and NotEnoughData."""
+    _check(budget)
+    if not Service.objects.filter(environment=environment, name=service).exists():
+        raise NotFound(f"No service {service!r} has sent anything in {environment!r}.")
+    if WatchedSeries.objects.count() >= MOST_SERIES:
+        raise InvalidQuestion(f"{MOST_SERIES} series are watched already; delete one first")
+    key = _key(environment, service, metric)
+    row = as_row(key, 0)
+    row.budget, row.has_own_budget, row.made_by = budget, True, person  # type: ignore[assignment]
+    try:
+        with transaction.atomic():
+            row.save()
+    except IntegrityError as error:
+        raise InvalidQuestion(f"{metric} of {service} is watched already; change that one") from error
+    first = replay.backfill(row, key, found.until() or 0, BACK_NS // DAY_NS)
+    if first is None:
+        row.delete()
+        raise NotEnoughData(f"{service} has sent no {metric} of late.")
+    row.began = first
+    row.save(update_fields=["began"])
+    return row
+
+
+def _key(environment: str, service: str, metric: str) -> Key:
+    entity = EntityId("service", service)
+    if metric in SHARES:
+        return Key(environment, entity, service, metric, (), "s", "quantile")
+    sent = Metric.objects.filter(environment=environment, service=service, name=metric).first()
+    if sent is None:
+        raise NotFound(f"{service} sends no metric {metric!r}; {', '.join(SHARES)} of its requests can be watched as well.")
+    return Key(environment, entity, service, metric, (), sent.unit, CHOSEN_METRIC)
+
+
+def change(row: WatchedSeries, budget: float | None, is_paused: bool | None) -> None:
+    """With another budget its history is read anew: what was found is found again as far as the budget lets it."""
+    if budget is not None:
+        _check(budget)
+        row.budget, row.has_own_budget, row.until, row.tracker = budget, True, 0, None
+        DeviationRecord.objects.filter(series=row, mark="").delete()
+    if is_paused is not None:
+        row.is_paused = is_paused
+        if is_paused:
+            DeviationRecord.objects.filter(series=row, ended=None).update(ended=found.until())
+    row.save()
+
+
+def _check(budget: float) -> None:
+    low, high = BUDGETS
+    if not low <= budget <= high:
+        raise InvalidQuestion(f"a budget is from {low:g} to {high:g} false deviations a week")

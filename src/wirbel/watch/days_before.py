@@ -1,0 +1,33 @@
+"""What summaries tell of the days before the first minute of a series: its seasons are known from the first hour on."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import numpy as np
+
+from wirbel.core.expected.profile import YOUNG_S
+from wirbel.store.streams import DAY_NS
+from wirbel.watch import kept, values
+from wirbel.watch.models import WatchedSeries
+from wirbel.watch.values import Key
+
+DAYS = 14  # before it, that are looked at
+
+
+def read(rows: Mapping[Key, WatchedSeries], until: int) -> None:
+    """Keeps what there is of new series in the days up to ``until`` (ns), and notes since when they are known."""
+    for start in range(until - until % DAY_NS - DAYS * DAY_NS, until, DAY_NS):
+        days = {}
+        for key, told in values.read_summaries(start, min(start + DAY_NS, until), rows).items():
+            known, row = np.flatnonzero(np.isfinite(told.values)), rows[key]
+            if len(known):
+                days[row.pk, start] = kept.of_summaries(told.values)
+                row.known_from = row.known_from or start + int(known[0]) * kept.SUMMARY_S * 10**9
+        kept.store(days)
+    WatchedSeries.objects.bulk_update([row for row in rows.values() if row.known_from], ["known_from"])
+
+
+def has_days(row: WatchedSeries) -> bool:
+    """Whether so much is known of it that it is not young when it begins."""
+    return row.known_from is not None and row.began - row.known_from >= YOUNG_S * 10**9

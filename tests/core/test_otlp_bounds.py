@@ -1,0 +1,163 @@
+"""Requests that hold too much are told on their bytes, whoever wrote them; the counts are those of Google's own reader."""
+
+from __future__ import annotations
+
+import json
+import time
+
+import pytest
+from google.protobuf.descriptor import FieldDescriptor
+from google.protobuf.message import Message
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportMetricsServiceRequest
+from opentelemetry.proto.collector.trace.v1.trace_service_pb2 import ExportTraceServiceRequest
+from opentelemetry.proto.common.v1.common_pb2 import AnyValue
+
+from wirbel.core.errors import TooMuchTelemetry
+from wirbel.core.signals import otlp
+from wirbel.core.signals.otlp import bounds
+
+SPANS = ExportTraceServiceRequest.DESCRIPTOR
+
+
+def any_value(draw: st.DrawFn, depth: int) -> AnyValue:
+    kind = draw(st.sampled_from(["text", "number", "none", "list", "map"] if depth else ["text", "number", "none"]))
+    if kind == "text":
+        return AnyValue(string_value=draw(st.text(max_size=200)))
+    if kind == "number":
+        return AnyValue(int_value=draw(st.integers(-(2**63), 2**63 - 1)))
+    made = AnyValue()
+    if kind == "list":
+        made.array_value.values.extend(any_value(draw, depth - 1) for _ in range(draw(st.integers(0, 3))))
+    elif kind == "map":
+        for _ in range(draw(st.integers(0, 3))):
+            made.kvlist_value.values.add(key="k", value=any_value(draw, depth - 1))
+    return made
+
+
+@st.composite
+def trace_requests(draw: st.DrawFn) -> ExportTraceServiceRequest:
+    request = ExportTraceServiceRequest()
+    for _ in range(draw(st.integers(0, 2))):
+        resource = request.resource_spans.add()
+        for _ in range(draw(st.integers(0, 2))):
+            resource.resource.attributes.add(key="r", value=any_value(draw, 2))
+        for _ in range(draw(st.integers(0, 2))):
+            scope = resource.scope_spans.add()
+            for _ in range(draw(st.integers(0, 6))):
+                span = scope.spans.add(name=draw(st.text(max_size=300)), kind=2, flags=draw(st.integers(0, 2**32 - 1)), start_time_unix_nano=2**63)
+                for _ in range(draw(st.integers(0, 4))):
+                    span.attributes.add(key="a", value=any_value(draw, 2))
+                for _ in range(draw(st.integers(0, 2))):
+                    span.events.add(name="e").attributes.add(key="m", value=any_value(draw, 1))
+    return request
+
+
+def messages(message: Message) -> list[str]:
+    """The kinds of all messages in it, as Google's reader finds them."""
+    found = []
+    for field, value in message.ListFields():
+        if field.type == FieldDescriptor.TYPE_MESSAGE:
+            for one in value if field.is_repeated else [value]:
+                found += [one.DESCRIPTOR.name, *messages(one)]
+    return found
+
+
+@settings(max_examples=60, deadline=None)
+@given(trace_requests(), st.sampled_from([0, 1, 3, 24]))
+def test_messages_are_counted_as_googles_reader_finds_them(request: ExportTraceServiceRequest, few: int) -> None:
+    body, found = request.SerializeToString(), messages(request)
+    records = sum(kind in bounds.RECORDS + bounds.HOLDERS for kind in found)
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(bounds, "FEW", few)
+        assert bounds.check(SPANS, body) == records
+        patch.setattr(bounds, "SHORTEST", 0)  # all kinds of messages are counted, however short it is
+        patch.setattr(bounds, "MOST_MESSAGES", len(found))
+        assert bounds.check(SPANS, body) == records
+        if found:
+            patch.setattr(bounds, "MOST_MESSAGES", len(found) - 1)
+            with pytest.raises(TooMuchTelemetry):
+                bounds.check(SPANS, body)
+
+
+def test_data_points_are_records() -> None:
+    request = ExportMetricsServiceRequest()
+    metric = request.resource_metrics.add().scope_metrics.add().metrics.add(name="m")
+    for n in range(100):
+        metric.gauge.data_points.add(as_int=n, time_unix_nano=2**60)
+    assert bounds.check(ExportMetricsServiceRequest.DESCRIPTOR, request.SerializeToString()) == 103
+
+
+def field(number: int, content: bytes) -> bytes:
+    length, out = len(content), b""
+    while length > 127:
+        out, length = out + bytes([length & 127 | 128]), length >> 7
+    return bytes([number << 3 | 2]) + out + bytes([length]) + content
+
+
+def span_of(content: bytes) -> bytes:
+    return field(1, field(2, field(2, content)))
+
+
+MANY = 2_000_000
+HOSTILE = {
+    "spans": field(1, field(2, b"\x12\x00" * MANY)),
+    "scopes": field(1, b"\x12\x00" * MANY),
+    "resources": b"\x0a\x00" * MANY,
+    "attributes": span_of(b"\x4a\x00" * MANY),
+    "attributes of many spans": field(1, field(2, field(2, b"\x4a\x00" * 9_000) * 250)),
+    "events": span_of(b"\x5a\x00" * MANY),
+    "elements of a list": span_of(field(9, field(1, b"k") + field(2, field(5, b"\x0a\x00" * MANY)))),
+    "attributes of a resource": field(1, field(1, b"\x0a\x00" * MANY)),
+}
+
+
+@pytest.mark.parametrize("what", HOSTILE)
+def test_millions_of_empty_messages_are_refused_before_they_are_read(what: str) -> None:
+    with pytest.raises(TooMuchTelemetry, match="more than"):
+        otlp.weigh(otlp.TRACES, HOSTILE[what])
+
+
+def test_lists_in_lists_end_somewhere() -> None:
+    value = b""
+    for _ in range(60):
+        value = field(5, field(1, value))
+    filler = field(1, field(2, field(2, field(5, b"x" * 100)) * 30_000))
+    with pytest.raises(TooMuchTelemetry, match="deep"):
+        bounds.check(SPANS, span_of(field(9, field(2, value))) + filler)
+
+
+@pytest.mark.parametrize("body", [b"\xff" * 300, span_of(b"\x4a\xff\xff\xff\xff\x0f"), b"\x0a\x80", b"\x0b" * 40, b"\x0a\x05\x12\x7fab"])
+def test_what_is_no_message_is_left_to_who_reads_it(body: bytes) -> None:
+    bounds.check(SPANS, body)
+    bounds.check(SPANS, field(1, field(2, field(2, body) * 40)))
+
+
+@pytest.mark.parametrize("span", ["{}", '{"x":{}}', '{"name":"a"}'])
+def test_too_many_records_in_json_are_refused(span: str) -> None:
+    body = otlp.JsonText(f'{{"resourceSpans":[{{"scopeSpans":[{{"spans":[{",".join([span] * (bounds.MOST_RECORDS + 1))}]}}]}}]}}'.encode())
+    otlp.weigh(otlp.TRACES, body)
+    with pytest.raises(TooMuchTelemetry, match="records"):
+        otlp.DECODERS["traces"]([body], time.time_ns())
+    with pytest.raises(TooMuchTelemetry, match="objects"):
+        otlp.weigh(otlp.TRACES, otlp.JsonText(b"{}" * (bounds.MOST_BRACES + 1)))
+
+
+def test_keys_that_no_protocol_knows_are_bounded() -> None:
+    with pytest.raises(TooMuchTelemetry, match="different keys"):
+        otlp.weigh(otlp.TRACES, otlp.JsonText(json.dumps({f"k{n}": n for n in range(bounds.MOST_KEYS + 1)}).encode()))
+
+
+def test_attributes_beyond_the_columns_take_time_in_proportion() -> None:
+    """Twice as many take about twice as long, and not four times: measured in the same run."""
+
+    def seconds(count: int) -> float:
+        body = span_of(b"".join(field(9, field(1, b"k%d" % n) + field(2, field(1, b"v"))) for n in range(count)))
+        began = time.perf_counter()
+        otlp.DECODERS["traces"]([body], time.time_ns())
+        return time.perf_counter() - began
+
+    seconds(100)
+    once, four_times = seconds(5_000), seconds(20_000)
+    assert four_times < 10 * once

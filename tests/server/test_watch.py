@@ -1,0 +1,387 @@
+"""The watch on a store of its own: live, after a pause, taken up by another process, and over a history; what people say of what it found."""
+
+from __future__ import annotations
+
+import sys
+from datetime import UTC, datetime
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pytest
+
+from wirbel.accounts.models import Person
+from wirbel.core import cells
+from wirbel.core.deviation.accumulate import Budget
+from wirbel.core.deviation.find import find
+from wirbel.core.deviation.points import Expected
+from wirbel.core.deviation.symptoms import BUDGET, SYMPTOMS
+from wirbel.core.deviation.tracker import Tracker
+from wirbel.core.errors import InvalidQuestion, NotEnoughData, NotFound
+from wirbel.core.expected.band import Band
+from wirbel.core.series.grid import Grid
+from wirbel.core.series.series import Series
+from wirbel.core.signals import points, spans
+from wirbel.core.signals.changes import from_plain
+from wirbel.core.text import rfc3339
+from wirbel.core.topology.graph import EntityId
+from wirbel.disturbances import told
+from wirbel.store import fine_cells, packer, reading
+from wirbel.store.models import Arrival, Stream
+from wirbel.watch import bands, choose, found, kept, marks, watching
+from wirbel.watch.models import DayOfValues, DeviationRecord, Position, Unwatched, WatchedSeries
+from wirbel.watch.replay import replay
+from wirbel.watch.watching import Watching
+
+pytestmark = pytest.mark.django_db(transaction=True)
+MINUTE = 60 * 10**9
+HOUR = 60 * MINUTE
+BEGAN = 1_772_006_400 * 10**9
+HOURS = 7
+SLOW = (BEGAN + 5 * HOUR + 20 * MINUTE, BEGAN + 5 * HOUR + 55 * MINUTE)
+END = BEGAN + HOURS * HOUR
+SETTLED = watching.SETTLED_NS
+A_MINUTE = 8  # requests
+
+
+def requests(start: int, end: int, silent: tuple[int, int] = (0, 0), seed: int = 1) -> pa.Table:
+    """`shop` answers by asking `stock`; while SLOW, both take five times as long. `elsewhere` has nothing to do with them."""
+    rng = np.random.default_rng([seed, start // MINUTE])
+    times = np.sort(rng.integers(start, end, A_MINUTE * (end - start) // MINUTE))
+    times = times[(times < silent[0]) | (times >= silent[1])]
+    factor = np.where((times >= SLOW[0]) & (times < SLOW[1]), 5.0, 1.0)
+    inner = np.exp(rng.normal(np.log(0.04), 0.2, len(times))) * factor
+    rows: dict[str, list[Any]] = {name: [] for name in ("trace_id", "span_id", "parent_id", "service", "kind", "start", "duration", "operation")}
+
+    def add(n: int, number: int, parent: int | None, service: str, kind: int, begin: int, takes: float) -> None:
+        rows["trace_id"].append((int(times[n]) + number // 10).to_bytes(16, "big"))
+        rows["span_id"].append((int(times[n]) * 10 + number).to_bytes(12, "big")[-8:])
+        rows["parent_id"].append(None if parent is None else (int(times[n]) * 10 + parent).to_bytes(12, "big")[-8:])
+        for name, value in (("service", service), ("kind", kind), ("start", begin), ("duration", round(takes * 1e9)), ("operation", "GET /")):
+            rows[name].append(value)
+
+    for n, at in enumerate(times.tolist()):
+        takes = float(inner[n])
+        add(n, 1, None, "shop", spans.SERVER, at, takes + 0.02)
+        add(n, 2, 1, "shop", spans.CLIENT, at + 10**6, takes + 0.01)
+        add(n, 3, 2, "stock", spans.SERVER, at + 2 * 10**6, takes)
+        add(n, 14, None, "elsewhere", spans.SERVER, at, float(np.exp(rng.normal(np.log(0.1), 0.2))))
+    count = len(rows["start"])
+    table = pa.table({**rows, "outcome": [spans.OK] * count, "weight": [1.0] * count, "environment": ["test"] * count, "name": rows["operation"]})
+    return spans.conform(table.cast(pa.schema([(f.name, _type(f.name) or f.type) for f in table.schema])))
+
+
+def _type(name: str) -> pa.DataType | None:
+    return spans.SPAN_SCHEMA.field(name).type if name in spans.SPAN_SCHEMA.names else None
+
+
+def write(start: int, end: int, **given: Any) -> None:
+    packer.write(Stream.SPANS, requests(start, end, **given), level=1)
+    # As if it had come while it happened.
+    at = datetime.fromtimestamp(end // 10**9 // 600 * 600, UTC)
+    Arrival.objects.update_or_create(environment="test", service="shop", stream=Stream.SPANS, at=at, defaults={"rows": 1, "newest": end})
+
+
+@pytest.fixture
+def history() -> None:
+    Arrival.objects.all().delete()
+    write(BEGAN, END)
+    return
+
+
+def records() -> set[tuple[Any, ...]]:
+    fields = ("series__entity", "series__metric", "direction", "onset", "opened", "ended", "bits", "peak_actual", "threshold_at")
+    return set(DeviationRecord.objects.values_list(*fields))
+
+
+def disturbed(metric: str = "p95") -> list[tuple[str, int, int | None]]:
+    return sorted(DeviationRecord.objects.filter(series__metric=metric).values_list("series__entity", "onset", "ended"))
+
+
+def test_a_watch_that_takes_up_no_more_says_so(monkeypatch: pytest.MonkeyPatch) -> None:
+    write(BEGAN, BEGAN + HOUR)
+    monkeypatch.setattr(watching, "MOST_SERIES", 4)
+    Watching().look(BEGAN + HOUR + SETTLED)
+    assert WatchedSeries.objects.count() == 4
+    assert not told.listed(BEGAN, END, None, None, 10).is_full
+    monkeypatch.setattr(told, "MOST_SERIES", 4)
+    assert told.listed(BEGAN, END, None, None, 10).is_full
+
+
+def test_what_hurts_is_found_once_dated_to_the_minute_and_grouped_by_calls(history: None) -> None:
+    Watching().look(END + SETTLED)
+    (shop, onset, ended), (stock, _, _) = disturbed()
+    assert (shop, stock) == ("shop", "stock")
+    assert abs(onset - SLOW[0]) <= MINUTE
+    assert ended is not None
+    assert 0 <= ended - SLOW[1] <= 5 * MINUTE
+    [one] = found.disturbances(BEGAN, END)
+    assert one.services == ["shop", "stock"]
+    assert one.id == one.members[0].id
+    assert not found.disturbances(BEGAN, BEGAN + 4 * HOUR)
+    assert found.disturbances(BEGAN, END, None, ["elsewhere"]) == []
+    assert found.until() == END
+
+
+def test_live_another_process_and_history_find_the_same(history: None) -> None:
+    Watching().look(END + SETTLED)
+    whole = records()
+    assert whole
+    for model in (WatchedSeries, Position):
+        model.objects.all().delete()
+    # Minute by minute about the event, now and then by another process that takes up what is kept.
+    one = Watching()
+    for n, minute in enumerate([200, 300, *range(318, 362, 2), 400, 420]):
+        one = Watching() if n % 5 == 4 else one
+        one.look(BEGAN + minute * MINUTE + SETTLED)
+    assert records() == whole
+    assert DayOfValues.objects.count() == WatchedSeries.objects.count()
+
+
+def test_what_was_expected_is_kept_for_charts(history: None) -> None:
+    """Of full hours and of the minutes since, the same as following the series anew says."""
+    until = END - 10 * MINUTE
+    one = Watching()
+    for at in (BEGAN + 4 * HOUR, until - 3 * MINUTE, until):
+        one.look(at + SETTLED)
+    row = WatchedSeries.objects.get(entity="shop", metric="requests")
+    told = kept.bands([row.pk], BEGAN, until)
+    assert told.shape == (1, 3, (until - BEGAN) // MINUTE)
+    held = kept.between(one.days, row.pk, BEGAN, until)
+    expected = find(held.times, held.values, "rate", held.samples, Budget(row.budget)).expected
+    assert told[0] == pytest.approx(np.stack([expected.middle, expected.low, expected.high]), nan_ok=True)
+    assert np.isfinite(told[0, 0, 61:]).all()
+    # A chart of ten minutes has the mean of its minutes'.
+    grid = Grid(BEGAN + 5 * HOUR, BEGAN + 7 * HOUR, 600)
+    nothing = np.full((1, grid.count), np.nan)
+    series = Series([EntityId("service", "shop")], "requests", "{request}/s", "rate", grid, nothing, nothing)
+    drawn = bands.watched(Band(series, nothing, nothing, nothing, nothing, nothing > 0), "requests", "test")
+    assert drawn.high[0, 0] == pytest.approx(np.mean(told[0, 2, 300:310]))
+
+
+def test_a_series_that_cannot_be_followed_keeps_no_other_from_it(history: None, monkeypatch: pytest.MonkeyPatch) -> None:
+    follow = Tracker.follow
+
+    def broken(self: Tracker, *given: Any) -> Expected:
+        if self.kind == "share":
+            raise np.linalg.LinAlgError("singular")
+        return follow(self, *given)
+
+    monkeypatch.setattr(Tracker, "follow", broken)
+    Watching().look(END + SETTLED)
+    assert [name for name, _, _ in disturbed()] == ["shop", "stock"]
+
+
+def test_a_minute_is_judged_when_it_is_over_and_not_before(history: None) -> None:
+    one = Watching()
+    one.look(END - 10 * MINUTE + SETTLED - 1)
+    assert found.until() == END - 11 * MINUTE
+    one.look(END - 10 * MINUTE + SETTLED)
+    assert found.until() == END - 10 * MINUTE
+
+
+def samples(service: str, host: str, metric: str, start: int, end: int, gap: tuple[int, int] = (0, 0)) -> pa.Table:
+    """A gauge a minute of an agent on a host, or of an instance of a service."""
+    times = np.arange(start, end, MINUTE)
+    times = times[(times < gap[0]) | (times >= gap[1])]
+    value = 0.3 + 0.01 * np.random.default_rng(3).standard_normal(len(times))
+    columns: dict[str, Any] = {"environment": "test", "service": service, "instance": host, "host": host, "metric": metric, "unit": "1", "labels": "{}"}
+    columns |= {"kind": points.GAUGE, "temporality": 0, "monotonic": False}
+    filled = {name: pa.array([given] * len(times), points.POINT_SCHEMA.field(name).type) for name, given in columns.items()}
+    filled |= {"time": pa.array(times), "value": pa.array(value)}
+    rest = {field.name: pa.nulls(len(times), field.type) for field in points.POINT_SCHEMA if field.name not in filled}
+    return pa.table({name: (filled | rest)[name] for name in points.POINT_SCHEMA.names}, schema=points.POINT_SCHEMA)
+
+
+def test_a_host_that_tells_nothing_is_absent_and_an_instance_that_has_gone_is_not() -> None:
+    gap = (BEGAN + 4 * HOUR, BEGAN + 4 * HOUR + 40 * MINUTE)
+    write(BEGAN, END)
+    for at in range(0, HOURS * 60, 10):
+        write_arrival(BEGAN + at * MINUTE)
+    told = [
+        samples("agent", "h1", "system.cpu.utilization", BEGAN, END, gap),
+        samples("shop", "i1", "process.cpu.utilization", BEGAN, END, gap),
+        samples("batch", "b1", "process.cpu.utilization", BEGAN, END, gap),
+    ]
+    packer.write(Stream.POINTS, points.combine(told), level=1)
+    Watching().look(END + SETTLED)
+    series = set(WatchedSeries.objects.filter(metric__contains="utilization").values_list("entity_kind", "entity", "service"))
+    assert series == {("host", "h1", None), ("service", "shop", "shop"), ("instance", "b1", "batch")}
+    absent = DeviationRecord.objects.filter(direction="absent")
+    # A sample tells of the minute before it.
+    assert [(one.series.entity, one.onset, one.ended) for one in absent] == [("h1", gap[0] - MINUTE, gap[1] - MINUTE)]
+
+
+def test_a_sender_that_falls_silent_is_noticed() -> None:
+    silent = (BEGAN + 5 * HOUR, BEGAN + 5 * HOUR + 40 * MINUTE)
+    write(BEGAN, END, silent=silent)
+    for at in range(0, HOURS * 60, 10):
+        write_arrival(BEGAN + at * MINUTE)
+    Watching().look(END + SETTLED)
+    fallen = DeviationRecord.objects.filter(series__metric="requests", direction="low", onset__lt=SLOW[0] + HOUR)
+    assert {(r.series.entity, abs(r.onset - silent[0]) <= MINUTE) for r in fallen.select_related("series")} == {
+        ("shop", True),
+        ("stock", True),
+        ("elsewhere", True),
+    }
+    assert all(r.opened - r.onset <= 4 * MINUTE for r in fallen)
+
+
+def write_arrival(at: int) -> None:
+    Arrival.objects.update_or_create(
+        environment="test", service="shop", stream=Stream.SPANS, at=datetime.fromtimestamp(at // 10**9, UTC), defaults={"rows": 1, "newest": at}
+    )
+
+
+@pytest.mark.parametrize("why", ["Wirbel did not run", "announced", "the file ended"])
+def test_a_silence_that_is_none_opens_nothing(why: str) -> None:
+    silent = (BEGAN + 5 * HOUR, BEGAN + 5 * HOUR + 40 * MINUTE)
+    write(BEGAN, silent[0] if why == "the file ended" else END, silent=silent)
+    Arrival.objects.all().delete()
+    if why != "the file ended":
+        for at in range(0, HOURS * 60, 10):
+            write_arrival(BEGAN + at * MINUTE)
+    if why == "Wirbel did not run":
+        Unwatched.objects.create(start=silent[0], end=silent[1])
+    if why == "announced":
+        change = {"kind": "maintenance", "at": rfc3339(silent[0]), "until": rfc3339(silent[1]), "environment": "test", "summary": "move"}
+        reading.store_changes([from_plain(change)])
+    Watching().look(END + SETTLED)
+    assert not DeviationRecord.objects.filter(series__metric="requests", onset__lt=SLOW[1]).exists()
+
+
+def test_the_watchs_own_pause_is_remembered(history: None) -> None:
+    one = Watching()
+    one.look(BEGAN + 4 * HOUR + SETTLED)
+    one.look(BEGAN + 4 * HOUR + MINUTE + SETTLED)
+    assert not Unwatched.objects.exists()
+    one.look(BEGAN + 5 * HOUR + SETTLED)
+    pause = Unwatched.objects.get()
+    assert pause.start == pytest.approx(BEGAN + 4 * HOUR + MINUTE + SETTLED, abs=20 * 10**9)  # the look itself took some time
+    assert pause.end == BEGAN + 5 * HOUR + SETTLED
+
+
+@pytest.mark.parametrize("how", ["expected", "noise", "new normal"])
+def test_what_people_say_is_heeded_kept_and_can_be_taken_back(history: None, how: str) -> None:
+    now = SLOW[0] + 20 * MINUTE
+    one = Watching()
+    one.look(now + SETTLED)
+    record = DeviationRecord.objects.get(series__metric="p95", series__entity="shop")
+    assert record.ended is None
+    person = Person.objects.create(username="ann")
+    marks.mark(record, how, person)  # type: ignore[arg-type]
+    one.look(now + MINUTE + SETTLED)
+    record.refresh_from_db()
+    assert (record.mark, record.marked_by, record.mark_is_new) == (how, person, False)
+    assert (record.ended is None) == (how == "expected")
+    leading = {member.entity.name for one in found.disturbances(BEGAN, now) for member in one.members if member.metric == "p95"}
+    assert ("shop" in leading) == (how == "new normal")
+    if how != "expected":
+        # The band has followed: it is no deviation any more that it goes on so, but one that it falls again.
+        one.look(SLOW[1] + SETTLED)
+        assert not DeviationRecord.objects.filter(series=record.series, direction="high", onset__gt=record.onset).exists()
+    marks.mark(record, None, person)
+    one.look(SLOW[1] + MINUTE + SETTLED)
+    record.refresh_from_db()
+    assert (record.mark, record.marked_by) == ("", None)
+
+
+def test_people_choose_what_is_watched_and_how_closely(history: None) -> None:
+    Watching().look(END + SETTLED)
+    person = Person.objects.create(username="ann")
+    row = choose.watch("test", "shop", "p99", 2.0, person)
+    assert row.began == BEGAN
+    with pytest.raises(InvalidQuestion, match="watched already"):
+        choose.watch("test", "shop", "p99", 1.0, person)
+    with pytest.raises(NotFound, match="sends no metric"):
+        choose.watch("test", "shop", "no.such", 1.0, person)
+    with pytest.raises(NotFound, match="No service"):
+        choose.watch("test", "shopp", "p99", 1.0, person)
+    with pytest.raises(InvalidQuestion, match="budget"):
+        choose.watch("test", "stock", "p99", 0.0, person)
+    Watching().look(END + 2 * MINUTE + SETTLED)
+    assert [d.onset for d in DeviationRecord.objects.filter(series=row, direction="high")] == [pytest.approx(SLOW[0], abs=2 * MINUTE)]
+    held, result = replay(row, 2.0, END, 7)
+    assert len(held.times) == HOURS * 60
+    assert [d.onset for d in result.deviations if d.direction == "high"] == [pytest.approx(SLOW[0], abs=2 * MINUTE)]
+    # Paused, nothing is found; what people chose counts for itself, and not against what all share.
+    shared = WatchedSeries.objects.get(entity="shop", metric="p95").budget
+    assert shared == pytest.approx(BUDGET / WatchedSeries.objects.filter(metric__in=SYMPTOMS).count())
+    choose.change(row, None, True)
+    DeviationRecord.objects.filter(series=row).delete()
+    Watching().look(END + 5 * MINUTE + SETTLED)
+    assert not DeviationRecord.objects.filter(series=row).exists()
+
+
+def test_the_first_minutes_of_a_small_program() -> None:
+    """Nothing is found in a first quiet hour; a fault after twenty minutes is, in steps of ten seconds, before the hour is over."""
+    write(BEGAN, BEGAN + HOUR)
+    Watching().look(BEGAN + HOUR + SETTLED)
+    assert WatchedSeries.objects.filter(metric="p95").count() == 3
+    assert not DeviationRecord.objects.exists()
+    assert set(WatchedSeries.objects.exclude(metric="requests").values_list("state", flat=True)) == {"provisional"}
+
+
+def test_a_fault_in_the_first_half_hour_is_noticed(monkeypatch: pytest.MonkeyPatch) -> None:
+    fault = BEGAN + 20 * MINUTE
+    monkeypatch.setattr(sys.modules[__name__], "SLOW", (fault, fault + HOUR))
+    write(BEGAN, BEGAN + 30 * MINUTE)
+    one = Watching()
+    for minute in range(15, 30):
+        one.look(BEGAN + minute * MINUTE + SETTLED)
+    found_ = DeviationRecord.objects.filter(series__metric="p95", direction="high").select_related("series")
+    assert {record.series.entity for record in found_} == {"shop", "stock"}
+    assert all(abs(record.onset - fault) <= 40 * 10**9 for record in found_)
+    assert all(record.opened - fault <= 3 * MINUTE for record in found_)
+    assert all(record.provisional and record.ended is None for record in found_)
+    # A replay by the minute knows too little yet, and does not say that there was nothing.
+    with pytest.raises(NotEnoughData, match="an hour of values"):
+        replay(WatchedSeries.objects.get(entity="shop", metric="p95"), 1.0, BEGAN + 29 * MINUTE, 7)
+    whole = records()
+    for model in (WatchedSeries, Position):
+        model.objects.all().delete()
+    Watching().look(BEGAN + 29 * MINUTE + SETTLED)
+    assert records() == whole
+    assert [one.services for one in found.disturbances(BEGAN, BEGAN + HOUR)] == [["shop", "stock"]]
+
+
+def test_who_has_grown_up_is_followed_by_the_minute(history: None) -> None:
+    one = Watching()
+    one.look(BEGAN + 90 * MINUTE + SETTLED)
+    assert {(one.rows[pk].metric, t.step_s) for pk, t in one.trackers.items()} == {("p95", 10.0), ("failed share", 10.0), ("requests", 60.0)}
+    one.look(BEGAN + 3 * HOUR + SETTLED)
+    assert {t.step_s for t in one.trackers.values()} == {60.0}
+    assert not one.young.points
+
+
+def test_who_becomes_too_busy_for_small_steps_leaves_nothing_going_on_for_ever(monkeypatch: pytest.MonkeyPatch) -> None:
+    fault = BEGAN + 20 * MINUTE
+    monkeypatch.setattr(sys.modules[__name__], "SLOW", (fault, fault + 20 * MINUTE))
+    write(BEGAN, BEGAN + 2 * HOUR)
+    one = Watching()
+    one.look(BEGAN + 30 * MINUTE + SETTLED)
+    assert {name for name, _, ended in disturbed() if ended is None} == {"shop", "stock"}
+    monkeypatch.setattr(fine_cells, "MOST_SPANS", 0)
+    one.look(BEGAN + 2 * HOUR + SETTLED)
+    assert {t.step_s for t in one.trackers.values()} == {60.0}
+    assert not DeviationRecord.objects.filter(ended=None).exists()
+
+
+def test_summaries_of_days_before_the_first_minute_are_known_from_the_first_hour_on(history: None) -> None:
+    """As after minutes have been forgotten, or where another program has written none: seasons are known, and nothing is followed as young."""
+    first = BEGAN - 3 * 24 * HOUR
+    packer.write_summaries(Stream.CELLS, cells.derive(requests(first, BEGAN), 600 * 10**9), 600)
+    one = Watching()
+    one.look(END + SETTLED)
+    row = WatchedSeries.objects.get(entity="shop", metric="p95")
+    assert (row.known_from, row.began) == (first, BEGAN)
+    assert {t.step_s for t in one.trackers.values()} == {60.0}
+    tracker = one.trackers[row.pk]
+    assert (tracker.knows_from, tracker.begun) == (first, BEGAN)
+    past = one._past(row.pk, first, BEGAN)
+    assert past.is_summary.sum() == 3 * 144
+    assert past.values[past.is_summary] == pytest.approx(0.076, rel=0.25)
+    assert [name for name, _, _ in disturbed()] == ["shop", "stock"]
+    points, again = replay(row, row.budget, END, 7)
+    assert points.times[0] == BEGAN
+    assert [one.onset for one in again.deviations if one.direction == "high"] == [onset for name, onset, _ in disturbed() if name == "shop"]
