@@ -15,16 +15,18 @@ from urllib.parse import urlparse
 import numpy as np
 
 from wirbel.runtime.database import free_port
-from wirbel.runtime.processes import SERVER_PROCESSES, server_command, worker_command
+from wirbel.runtime.environment import home
+from wirbel.runtime.processes import SERVER_PROCESSES, server_commands, worker_command
 
 SENDERS = 32  # as many services that export at once
+IDLE_S = 2.0  # after which a connection is opened anew: servers close those that nobody uses
 
 
 @contextmanager
 def serving(workers: int = 0) -> Iterator[str]:
     """A server, and workers if wanted, on the benchmark's database; yields the address."""
     port = free_port(0)
-    children = [subprocess.Popen(command) for command in [server_command(port)] * SERVER_PROCESSES + [worker_command()] * workers]
+    children = [subprocess.Popen(command) for command in server_commands(port, SERVER_PROCESSES, home()) + [worker_command()] * workers]
     url = f"http://127.0.0.1:{port}"
     try:
         while not _answers(url):
@@ -48,7 +50,14 @@ def _answers(url: str) -> bool:
 
 def send_all(url: str, token: str, path: str, bodies: list[bytes], a_second: float | None = None) -> tuple[float, np.ndarray]:
     """Sends every body, at a fixed pace or as fast as answers come; seconds it took, and of each answer."""
-    packed = [gzip.compress(body, 1) for body in bodies]
+    began = time.perf_counter()
+    took = send_on_time(url, token, path, [(index / a_second if a_second else 0.0, body) for index, body in enumerate(bodies)])
+    return time.perf_counter() - began, took
+
+
+def send_on_time(url: str, token: str, path: str, bodies: list[tuple[float, bytes]]) -> np.ndarray:
+    """Sends every body at its time, s from now on, or as soon as a sender is free; seconds that each answer took."""
+    packed = [gzip.compress(body, 1) for _, body in bodies]
     headers = {"Authorization": f"Bearer {token}", "Content-Type": "application/x-protobuf", "Content-Encoding": "gzip"}
     took = np.zeros(len(packed))
     next_body = iter(range(len(packed)))
@@ -62,9 +71,10 @@ def send_all(url: str, token: str, path: str, bodies: list[bytes], a_second: flo
                 index = next(next_body, None)
             if index is None:
                 return
-            if a_second:
-                due = began + index / a_second
-                time.sleep(max(0.0, due - time.perf_counter()))
+            idle = began + bodies[index][0] - time.perf_counter()
+            if idle > IDLE_S:
+                connection.close()
+            time.sleep(max(0.0, idle))
             at = time.perf_counter()
             connection.request("POST", path, packed[index], headers)
             answer = connection.getresponse()
@@ -77,7 +87,7 @@ def send_all(url: str, token: str, path: str, bodies: list[bytes], a_second: flo
         thread.start()
     for thread in threads:
         thread.join()
-    return time.perf_counter() - began, took
+    return took
 
 
 def run_together(programs: list[str]) -> float:
