@@ -16,11 +16,11 @@ from asgiref.sync import sync_to_async
 from django.db import connection
 from django.http import HttpRequest, HttpResponse, StreamingHttpResponse
 
-from wirbel.store.packer import LIVE_CHANNEL
+from wirbel.store.live import CHANNEL
 
 log = logging.getLogger(__name__)
 MOST_PAGES = 2_000  # of a process
-QUIET_S = 1.5  # events closer together than this are one
+QUIET_S = 1.0  # events closer together than this are one
 HEARTBEAT_S = 15.0
 AGAIN_S = 2.0  # until a connection that was lost is made anew
 
@@ -50,8 +50,8 @@ class Ear:
     async def _listen(self) -> None:
         while True:
             try:
-                async with await psycopg.AsyncConnection.connect(**_parameters(), autocommit=True) as listener:
-                    await listener.execute(f"LISTEN {LIVE_CHANNEL}")
+                async with await psycopg.AsyncConnection.connect(**parameters(), autocommit=True) as listener:
+                    await listener.execute(f"LISTEN {CHANNEL}")
                     self._wake()  # of what was stored before, nobody has been told
                     async for _ in listener.notifies():
                         self._wake()
@@ -67,7 +67,7 @@ class Ear:
 _ear = Ear()
 
 
-def _parameters() -> dict[str, Any]:
+def parameters() -> dict[str, Any]:
     ours = ("cursor_factory", "context", "pool", "prepare_threshold", "server_side_binding")
     return {name: value for name, value in connection.get_connection_params().items() if name not in ours}
 

@@ -13,12 +13,12 @@ from dataclasses import dataclass
 
 import numpy as np
 import pyarrow as pa
-from django.db import OperationalError, connection, transaction
+from django.db import OperationalError, transaction
 from django.db.models import Count, F, Max, Q, QuerySet
 
 from wirbel.core import arrow, cells
 from wirbel.core.topology.parents import Address, keys, resolve
-from wirbel.store import blocks, bloom, catalogue, partitions
+from wirbel.store import blocks, bloom, catalogue, live, partitions
 from wirbel.store.models import Block, PeerAddress, Segment, Stream
 from wirbel.store.streams import DAY_NS, LAYOUTS
 
@@ -31,7 +31,6 @@ SETTLED_NS = 2 * 3600 * 10**9  # after the start of an hour its fresh blocks are
 DAY_LEVEL = 10  # of blocks that hold what is left of a day
 DAYS_OLD_NS = 48 * 3600 * 10**9  # from then on days are put together
 ADDRESS_NS = 3600 * 10**9  # without an answer from it, after which an address names nobody
-LIVE_CHANNEL = "wirbel_live"
 SENT = (Stream.SPANS, Stream.LOGS, Stream.POINTS)
 
 
@@ -54,7 +53,7 @@ def _pack(stream: str, most: int = MAX_SEGMENTS, only: int | None = None) -> int
             write(stream, table)
             catalogue.note_arrivals(stream, table)
             Segment.objects.filter(id__in=[segment for segment, _, _ in segments]).delete()
-            announce(stream)
+            live.announce(stream)
     return sum(rows for _, rows, _ in segments)
 
 
@@ -255,9 +254,3 @@ def _merge(group: QuerySet[Block], make: Callable[[list[pa.Table]], list[Block]]
         group.filter(id__in=chosen).delete()
         partitions.insert(made)
     return True
-
-
-def announce(what: str) -> None:
-    """Tells listening web servers that something new can be seen, when the transaction commits."""
-    with connection.cursor() as cursor:
-        cursor.execute("SELECT pg_notify(%s, %s)", [LIVE_CHANNEL, what])

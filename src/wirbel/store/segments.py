@@ -13,6 +13,7 @@ import pyarrow as pa
 from django.db import connection, transaction
 from django.db.models import Sum
 
+from wirbel.store import live
 from wirbel.store.blocks import to_ipc
 from wirbel.store.models import Receipt, Segment
 from wirbel.store.streams import LAYOUTS
@@ -57,6 +58,7 @@ def append(stream: str, table: pa.Table) -> None:
     Segment.objects.create(
         stream=stream, time_from=int(layout.begins(table).min()), time_to=int(layout.ends(table).max()), rows=table.num_rows, size=len(data), data=data
     )
+    live.announce_taken(stream)
 
 
 def append_once(stream: str, table: pa.Table, digest: bytes) -> bool:
