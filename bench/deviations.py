@@ -30,7 +30,7 @@ Floats = npt.NDArray[np.float64]
 BEGAN, MINUTE_NS, DAY = 1_772_006_400 * 10**9, 60 * 10**9, 1440
 ALIKE = (0.0, 0.5, 0.8, 0.95)  # correlation of a minute with the one before
 LEARNED = 7  # days before anything counts
-SERIES = 5  # of each degree of correlation
+SERIES = 6  # of each degree of correlation
 WEEKS = 3  # of each that count
 FAULTS = [("step", 2.0), ("step", 3.0), ("step", 4.0), ("ramp", 4.0)]  # standard deviations; ramps grow for four hours
 LASTS = {"step": 120, "ramp": 480}  # minutes
@@ -44,10 +44,11 @@ SHARES = (0.5, 0.9, 0.99)
 
 
 def series(alike: float, days: int, seed: int) -> tuple[npt.NDArray[np.int64], Floats]:
-    """Minutes of a level with the day's turn, and noise of the standard deviation 5."""
+    """Minutes of a level, every second one with the day's turn, and noise of the standard deviation 5."""
     count = days * DAY
     noise = signal.lfilter([np.sqrt(1 - alike**2)], [1, -alike], np.random.default_rng([seed, round(100 * alike)]).standard_normal(count))
-    return BEGAN + np.arange(count) * MINUTE_NS, 50 + 5 * np.asarray(noise) + 10 * np.sin(2 * np.pi * np.arange(count) / DAY)
+    turn = 10 * np.sin(2 * np.pi * np.arange(count) / DAY) * (seed % 2)
+    return BEGAN + np.arange(count) * MINUTE_NS, 50 + 5 * np.asarray(noise) + turn
 
 
 def openings(values: Floats, times: npt.NDArray[np.int64], budget: float) -> list[int]:

@@ -24,7 +24,7 @@ from wirbel.core.deviation.points import Points
 from wirbel.core.deviation.state import dump, restore
 from wirbel.core.deviation.tracker import FIRST, Tracker
 from wirbel.core.expected import profile, seasons, shares
-from wirbel.core.expected.seasons import DAY_S, Season
+from wirbel.core.expected.seasons import DAY_S, WEEKEND_H, Season
 from wirbel.core.expected.tails import Calibration
 from wirbel.core.topology.graph import EntityId
 
@@ -59,9 +59,8 @@ def test_robust_regression_is_that_of_a_reference_library() -> None:
 def test_a_day_has_its_hours_by_the_clocks_of_its_zone() -> None:
     """Clocks in Berlin went forward in the night to 29 March 2026: nine o'clock is then an hour earlier in UTC."""
     at = [np.datetime64(text, "ns").astype(np.int64) for text in ("2026-03-28T08:00", "2026-03-29T07:00", "2026-03-29T08:00")]
-    day, week, off = seasons.phases(np.array(at), "Europe/Berlin")
+    day, week = seasons.phases(np.array(at), "Europe/Berlin")
     assert (day * 24).tolist() == pytest.approx([9, 9, 10])
-    assert off.tolist() == [True, True, True]  # Saturday and Sunday
     assert (week * 7).tolist() == pytest.approx([5 + 9 / 24, 6 + 9 / 24, 6 + 10 / 24])
 
 
@@ -184,8 +183,8 @@ def test_the_season_that_later_days_confirm_is_chosen_and_none_where_there_is_no
     assert profile.fit(t, values, "level").state == "seasonal"
     _, flat = quiet(12, 1, 0.3, season=0.0)
     assert profile.fit(t, flat, "level").season == Season()
-    weekly = values - 15 * seasons.phases(t, "UTC")[2]
-    assert profile.fit(times(21 * DAY), np.tile(weekly[: 7 * DAY], 3), "level").season.apart
+    weekly = values - 15 * (seasons.phases(t, "UTC").week >= 5 / 7)
+    assert profile.fit(times(21 * DAY), np.tile(weekly[: 7 * DAY], 3), "level").season.off_from == WEEKEND_H
 
 
 def test_a_pattern_of_the_hour_is_learned() -> None:
@@ -261,9 +260,9 @@ def test_the_interval_of_an_onset_holds_it() -> None:
 
 @pytest.mark.parametrize("shape", ["step", "ramp"])
 def test_what_the_level_follows_is_noticed_by_where_it_usually_is(shape: str) -> None:
-    """A minute is like the one before, so that the level is that of half an hour, which a fault of hours carries along."""
+    """A minute is like the one before: a fault of hours carries the level along, or looks like restlessness."""
     for seed in range(6):
-        t, values = quiet(9, 40 + seed, 0.95)
+        t, values = quiet(9, 40 + seed, 0.95, season=0.0)
         begin, length = 8 * DAY + 111 * seed, 480
         values[begin : begin + length] += 20 * (1.0 if shape == "step" else np.minimum(np.arange(length) / 240, 1.0))
         found = [d for d in find(t, values).deviations if t[begin] <= d.opened < t[begin + length]]
@@ -417,7 +416,7 @@ def test_how_a_series_is_cut_into_readings_changes_nothing(data: st.DataObject) 
 
 @pytest.mark.parametrize("points", [7, 97, 1001])
 def test_what_strays_from_where_it_usually_is_is_found_however_it_is_cut(points: int) -> None:
-    t, values = quiet(9, 42, 0.95)
+    t, values = quiet(9, 42, 0.95, season=0.0)
     values[8 * DAY + 222 : 8 * DAY + 702] += np.minimum(np.arange(480) / 12, 20.0)
     whole = Points(t, values, np.ones(len(t)))
     one, cut, ended = Tracker("level", 60.0), Tracker("level", 60.0), []

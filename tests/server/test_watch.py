@@ -334,6 +334,13 @@ def test_a_fault_in_the_first_half_hour_is_noticed(monkeypatch: pytest.MonkeyPat
     assert all(abs(record.onset - fault) <= 40 * 10**9 for record in found_)
     assert all(record.opened - fault <= 3 * MINUTE for record in found_)
     assert all(record.provisional and record.ended is None for record in found_)
+    # What was expected in steps of ten seconds, from a quarter of an hour on, is kept by the minute: for charts and the snapshot of a moment.
+    row = WatchedSeries.objects.get(entity="shop", metric="p95")
+    middle, low, high = kept.bands([row.pk], BEGAN + 14 * MINUTE, fault)[0]
+    values = kept.between(one.days, row.pk, BEGAN + 14 * MINUTE, fault).values
+    assert (low < middle).all()
+    assert (middle < high).all()
+    assert ((values > low) & (values < high)).all()
     # A replay by the minute knows too little yet, and does not say that there was nothing.
     with pytest.raises(NotEnoughData, match="an hour of values"):
         replay(WatchedSeries.objects.get(entity="shop", metric="p95"), 1.0, BEGAN + 29 * MINUTE, 7)

@@ -261,7 +261,9 @@ class Watching:
 
     def _follow_young(self, pk: int, tracker: Tracker, end: int) -> None:
         points = self.young.between(pk, tracker.until, end)
-        tracker.follow(points, partial(self.young.between, pk))
+        expected = tracker.follow(points, partial(self.young.between, pk))
+        if len(points.times):
+            self._expect(pk, int(points.times[0]), expected.means(round(MINUTE_S) // fine_cells.STEP_S))
         self._note(pk, tracker)
         if has_grown_up(tracker) or not len(points.times):
             self._grow_up(pk)

@@ -51,3 +51,13 @@ class Expected:
     @classmethod
     def joined(cls, parts: Sequence[Expected]) -> Expected:
         return cls(*(np.concatenate([np.zeros(0), *(getattr(part, name) for part in parts)]) for name in ("middle", "low", "high")))
+
+    def means(self, count: int) -> Expected:
+        """Of each so many points one after another, shape (points / count,): the mean of what is known of them."""
+        return Expected(*(_mean(side.reshape(-1, count)) for side in (self.middle, self.low, self.high)))
+
+
+def _mean(table: Floats) -> Floats:
+    known = np.isfinite(table)
+    number = known.sum(axis=1)
+    return np.where(number > 0, np.where(known, table, 0.0).sum(axis=1) / np.maximum(number, 1), np.nan)

@@ -13,15 +13,20 @@ import numpy as np
 
 from wirbel.core.deviation.accumulate import Budget, Correlation
 from wirbel.core.deviation.model import Deviation, Peak
-from wirbel.core.deviation.tracker import Recent, Side, Tracker
+from wirbel.core.deviation.read_points import Recent, Side
+from wirbel.core.deviation.tracker import Tracker
+from wirbel.core.deviation.unlearned import Stretch, Unlearned
 from wirbel.core.deviation.usual_level import Reach, UsualLevel
 from wirbel.core.errors import InvalidQuestion
 from wirbel.core.expected.profile import Profile
 from wirbel.core.expected.seasons import Season
 from wirbel.core.expected.tails import Calibration, Tail
 
-VERSION = 3  # of what the fields mean; what was kept by another is learned anew
-_KINDS = {kind.__name__: kind for kind in (Budget, Calibration, Correlation, Deviation, Peak, Profile, Reach, Recent, Season, Side, Tail, Tracker, UsualLevel)}
+VERSION = 4  # of what the fields mean; what was kept by another is learned anew
+_KINDS = {
+    kind.__name__: kind
+    for kind in (Budget, Calibration, Correlation, Deviation, Peak, Profile, Reach, Recent, Season, Side, Stretch, Tail, Tracker, Unlearned, UsualLevel)
+}
 
 
 def dump(tracker: Tracker) -> bytes:

@@ -15,8 +15,10 @@ import numpy.typing as npt
 
 from wirbel.core.deviation import plain
 from wirbel.core.deviation.accumulate import MOST, MOST_OF_RECORDS, STAYS, WEEK_S, Budget, Correlation, added, sums
-from wirbel.core.deviation.model import Deviation, Direction, Mark, Peak
+from wirbel.core.deviation.model import Deviation, Mark, Peak
 from wirbel.core.deviation.points import Expected, Points
+from wirbel.core.deviation.read_points import Reading, Recent, Side
+from wirbel.core.deviation.unlearned import Unlearned
 from wirbel.core.deviation.usual_level import UsualLevel
 from wirbel.core.errors import NotEnoughData
 from wirbel.core.expected import profile as profiles
@@ -39,76 +41,10 @@ ACCEPTED_YOUNG_S = 2 * HOUR_S  # where it is not known yet what the day does
 YOUNG_MORE = 1.5  # times as many bits open there
 GAP_S, GAP_POINTS = 300, 3  # without a value, that are always allowed
 BAND = 0.99
+SETTLED_S = 4 * DAY_S  # of a history, from which on the level of a day is compared with where it usually lies
 CLEARLY = 4.0  # times the bits that open a deviation, from which nothing is learned from it
 NEAR_BEST = 7.35  # twice the log likelihood that an onset may fall short of the likeliest (95 %, Hansen, Econometrica 68, 2000, table I)
 KEPT_POINTS = 480  # of the past, in which an onset is looked for
-
-
-@dataclass
-class Side:
-    """The sum of one direction, and the deviation that it has opened."""
-
-    direction: Direction
-    opens: float = np.inf
-    loud: float = STAYS  # usual scatters from the level, beyond which a point is loud
-    sum: float = 0.0
-    began: int = 0  # the point after the one at which the sum was last zero
-    open: Deviation | None = None
-    quiet_within: float = STAYS  # the same while it is open
-    quiet: int = 0
-    calm: int = 0  # the point after the one at which it was last not quiet at all
-    top: float = 0.0  # how far out its peak is
-    beyond: int = 0  # points in a row beyond the plain threshold
-
-    @property
-    def sign(self) -> float:
-        return 1.0 if self.direction == "high" else -1.0
-
-
-def _none() -> Floats:
-    return np.zeros(0)
-
-
-@dataclass
-class Recent:
-    """The last points that were read, and how they were judged; all of shape (points,)."""
-
-    times: Ints = field(default_factory=lambda: np.zeros(0, np.int64))
-    values: Floats = field(default_factory=_none)
-    y: Floats = field(default_factory=_none)  # as it is judged
-    quiet: Floats = field(default_factory=_none)  # without its season
-    rough: Floats = field(default_factory=_none)  # distance from the level, in usual scatters
-    z: Floats = field(default_factory=_none)  # the same with regard to how restless it is
-    location: Floats = field(default_factory=_none)
-    told: Floats = field(default_factory=_none)  # the same when it was read: a deviation that opens later may be judged by another level
-    spread: Floats = field(default_factory=_none)
-    low_limit: Floats = field(default_factory=_none)  # of the plain threshold
-    high_limit: Floats = field(default_factory=_none)
-    left_out: Bools = field(default_factory=lambda: np.zeros(0, np.bool_))  # from the level
-
-    def append(self, times: Ints, values: Floats, y: Floats) -> None:
-        more = len(times)
-        for name in ("quiet", "rough", "z", "location", "told", "spread"):
-            setattr(self, name, np.r_[getattr(self, name), np.full(more, np.nan)])
-        self.times, self.values, self.y = np.r_[self.times, times], np.r_[self.values, values], np.r_[self.y, y]
-        self.low_limit, self.high_limit = np.r_[self.low_limit, np.full(more, -np.inf)], np.r_[self.high_limit, np.full(more, np.inf)]
-        self.left_out = np.r_[self.left_out, np.zeros(more, np.bool_)]
-
-    def drop(self, count: int) -> None:
-        for name, kept in vars(self).items():
-            setattr(self, name, kept[count:])
-
-
-@dataclass(frozen=True)
-class _Reading:
-    """Points that are being read, with those kept before them: what does not depend on what is found; all of shape (points,)."""
-
-    begin: int  # the first of those that are new
-    blocks: Ints
-    seasonal: Floats
-    usual: Floats  # scatter
-    samples: Floats
-    unwatched: Bools
 
 
 @dataclass
@@ -141,7 +77,7 @@ class Tracker:
     missing: int = 0
     absent: Deviation | None = None
     is_gone: bool = False  # it has been silent for so long that this is normal now
-    unlearned: list[tuple[int, int]] = field(default_factory=list)  # stretches of time that teach nothing
+    unlearned: Unlearned = field(default_factory=Unlearned)
     moved: list[tuple[int, float]] = field(default_factory=list)  # what is before such a time is moved by so much: another level was accepted
     block: int = -1  # that is being read, and the first of its recent points
     block_from: int = 0
@@ -203,17 +139,17 @@ class Tracker:
     def mark(self, how: Mark | None, onset: int, ended: int | None) -> None:
         """What a person says of a deviation (times in ns): ``expected`` and nothing is learned from it, ``noise`` and the series learns that it does
         so, ``new normal`` and its level is what holds from now on; None takes that back. It learns anew at the next point."""
-        self.unlearned = [stretch for stretch in self.unlearned if stretch[1] <= onset or stretch[0] >= (ended or self.until)]
+        self.unlearned.forget_within(onset, ended or self.until)
         side = next((side for side in self.sides if side.open is not None and side.open.onset == onset), None)
         last = len(self.recent.times) - 1
         if how == "expected":
-            self.unlearned.append((onset, ended or self.until))
+            self.unlearned.add(onset, ended or self.until)
         elif side is not None and how == "new normal":
             self._accept(side, last)
             self.accepted_in = self.block
         elif side is not None and how == "noise":
             self._close(side, last, last)
-            self.unlearned = [stretch for stretch in self.unlearned if stretch[0] != onset]
+            self.unlearned.forget_from(onset)
             self.recent.left_out[self.recent.times >= onset] = False
         self.learns_at = self.until
 
@@ -248,9 +184,7 @@ class Tracker:
             self.knows_from = int(past.times[0])
         self.learns_at = self._next_learning()
         times, open_since = past.times, min((side.open.onset for side in self.sides if side.open is not None), default=self.until)
-        unlearned = np.zeros(len(times), np.bool_)
-        for start, end in self.unlearned:
-            unlearned |= (times >= start) & (times < end)
+        unlearned = self.unlearned.hold(times)
         left_out = unlearned | (times >= open_since)
         taught, samples = np.where(left_out, np.nan, past.values), np.where(past.is_summary, np.nan, np.nan_to_num(past.samples))
         moved = np.sum([np.where(times < before, by, 0.0) for before, by in self.moved], axis=0) if self.moved else 0.0
@@ -274,14 +208,15 @@ class Tracker:
         self.allowed = max(self.points(GAP_S, GAP_POINTS), 2 * _longest_gap(unlearned | (np.isfinite(past.values) & ~past.is_summary)))
         self.block, self.block_from, self.accepted_level = -1, len(self.recent.times), None
         first = past.times[0] if len(past.times) else 0
-        self.unlearned = [(start, end) for start, end in self.unlearned if end > first]
+        self.unlearned.forget_before(first)
         self.moved = [(before, by) for before, by in self.moved if before > first]
 
     def _usual_level_of(self, learned: Learned, times: Ints, samples: Floats) -> UsualLevel | None:
-        """None where the level does not follow what lasts for hours, or too little is known to tell where it belongs."""
+        """None where too little is known to tell where the level belongs."""
         profile, begun = learned.profile, self.until if self.begun is None else self.begun
-        # Summaries of days before scatter less than its own minutes.
-        if self.until - begun < profiles.YOUNG_S * SECOND_NS or not profile.follows or profile.is_of_records:
+        # Summaries of days before scatter less than its own minutes, and the level of a day lies where it usually does until what each day does is surely known.
+        least = profiles.YOUNG_S if profile.follows else SETTLED_S
+        if self.until - begun < least * SECOND_NS or profile.is_of_records:
             return None
         _, medians = profiles.block_medians(profiles.blocks_of(times, self.step_s), learned.quiet)
         weeks = int(np.isfinite(medians).sum()) * profiles.block_s(self.step_s) / WEEK_S
@@ -315,7 +250,7 @@ class Tracker:
             part = slice(begin, end)
             recent.low_limit[part], recent.high_limit[part] = self.limits
             samples, before = np.nan_to_num(points.samples), np.full(begin, np.nan)
-            reading = _Reading(
+            reading = Reading(
                 begin=begin,
                 blocks=profiles.blocks_of(recent.times, self.step_s),
                 seasonal=np.r_[before, self.profile.seasonal(points.times)],
@@ -337,7 +272,7 @@ class Tracker:
         for side in self.sides:
             side.began, side.calm = max(side.began - count, 0), max(side.calm - count, 0)
 
-    def _judge(self, reading: _Reading) -> None:
+    def _judge(self, reading: Reading) -> None:
         blocks, at, end = reading.blocks, reading.begin, len(reading.blocks)
         while at < end:
             waits = self.accepted_level is not None and blocks[at] == self.block
@@ -348,7 +283,7 @@ class Tracker:
                 self._step_through(reading, at, stop)
                 at = stop
 
-    def _calm(self, reading: _Reading, begin: int) -> int:
+    def _calm(self, reading: Reading, begin: int) -> int:
         """Reads whole blocks at once, up to the one in which something opens; returns the first point that is not read."""
         recent, profile, blocks, end = self.recent, self._profile, reading.blocks, len(reading.blocks)
         self._enter(int(blocks[begin]), begin)
@@ -428,7 +363,7 @@ class Tracker:
         self.levels = [*self.levels, *_known(levels).tolist()][-profile.kept_blocks :]
         self.restless = [*self.restless, *_known(restless).tolist()][-profile.unrest_memory :]
 
-    def _step_through(self, reading: _Reading, begin: int, end: int) -> None:
+    def _step_through(self, reading: Reading, begin: int, end: int) -> None:
         """Points of one block, one after the other."""
         recent, block, rows = self.recent, int(reading.blocks[begin]), slice(begin, end)
         self._enter(block, begin)
@@ -452,7 +387,7 @@ class Tracker:
         assert self.profile is not None
         return self.profile
 
-    def _gains_of(self, reading: _Reading, begin: int, end: int) -> list[Floats]:
+    def _gains_of(self, reading: Reading, begin: int, end: int) -> list[Floats]:
         recent, rows, first = self.recent, slice(begin, end), max(begin - 2, 0)
         jump = self.correlation.jump_before(recent.z[first:end])[begin - first :]
         chances = self._profile.chances(recent.z[rows], recent.values[rows], reading.samples[rows], recent.location[rows])
@@ -542,7 +477,7 @@ class Tracker:
         self.ended.append(replace(one, ended=when, threshold_at=fired))
         # To leave out all that opened would cut off the tail that the next profile is to know.
         if one.bits >= CLEARLY * side.opens and one.onset - self._known_since() > self.points(profiles.YOUNG_S, FIRST) * self.step_ns:
-            self.unlearned.append((one.onset, when))
+            self.unlearned.add_deviation(one.onset, when, one.direction)
         side.open, side.sum, side.quiet, side.began = None, 0.0, 0, at + 1
         if all(other.open is None for other in self.sides):
             self.recent.left_out[ended:] = False
@@ -559,7 +494,7 @@ class Tracker:
         assert side.open is not None
         onset, lately = side.open.onset, self.points(2 * HOUR_S, ACCEPTED_POINTS // 2)
         self._close(side, at, at)
-        self.unlearned = [stretch for stretch in self.unlearned if stretch[0] != onset]
+        self.unlearned.forget_from(onset)
         level = float(np.nanmedian(self.recent.quiet[max(at + 1 - lately, 0) : at + 1]))
         # What was before is moved along: its seasons and scatter hold on, its level does not.
         self.moved.append((onset, level - self._profile.level(self.levels)))
@@ -582,7 +517,7 @@ class Tracker:
                 self.ended.append(replace(self.absent, ended=int(times[at])))
                 self.absent = None
             if self.is_gone:  # how long it was away says nothing of gaps that are usual
-                self.unlearned.append((int(times[at]) - self.missing * self.step_ns, int(times[at])))
+                self.unlearned.add(int(times[at]) - self.missing * self.step_ns, int(times[at]))
             self.missing, self.is_gone = 0, False
             return
         # Where nobody watched, a silence neither begins nor grows.

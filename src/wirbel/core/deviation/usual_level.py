@@ -1,7 +1,8 @@
-"""Where a level that follows the series usually lies: what goes wrong slowly, or stays wrong, is seen against that.
+"""Where the level of a series usually lies: what goes wrong slowly, or stays wrong, is seen against that.
 
-The level of a series in which a minute is like the one before is the median of a short time: it foretells best, and follows a fault
-within an hour. How far it strays where nothing is wrong is told by the series' own history.
+Of a series in which a minute is like the one before, either the level is the median of a short time, and follows a fault within an hour, or
+it is that of a day, and a fault that grows for hours looks like restlessness. How far the medians of ten minutes stray where nothing is wrong
+is told by the series' own history.
 """
 
 from __future__ import annotations

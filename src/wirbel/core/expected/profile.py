@@ -43,6 +43,8 @@ MEDIAN_Z = 0.6745  # of |z| where z is divided by 1.4826 × the median absolute 
 LEAST_POINTS = 20  # before anything is said
 ALIGNED_NS = 6 * HOUR_S * SECOND_NS  # before and after the first value, by which summaries are moved to it
 HOURS = 24
+FAR = 9.0  # times the usual step from one block to the next
+LEAST_HOURS = 10  # from which it is learned what each hour does
 LIKE_ALL = 200.0  # points of all hours that count with those of one, for its scatter
 FLOOR = {"log": 0.02, "count": 0.02, "logit": 0.05, "utilization": 0.05, "as it is": 0.0}  # of the scatter: a perfectly steady series still may move
 SAMPLING = 0.5  # of the variance, that falls with the number of records
@@ -190,7 +192,7 @@ def _base(season: Season, coefficients: Floats, times: Ints, zone: str) -> Float
     minute, of_point = np.unique(np.rint(at.week * seasons.WEEK_S).astype(np.int64) // MINUTE_S, return_inverse=True)
     once = np.zeros(len(minute), np.int64)
     once[of_point] = np.arange(len(times))
-    design = seasons.design(season, seasons.Phases(at.day[once], at.week[once], at.is_off[once]))
+    design = seasons.design(season, seasons.Phases(at.day[once], at.week[once]))
     # Row by row: the last bits of a matrix product depend on how many rows it has, and so would what is found.
     found = (design * coefficients).sum(axis=1) - coefficients[0]
     return np.asarray(found[of_point], np.float64)
@@ -298,7 +300,7 @@ def learn(times: Ints, values: Floats, n: Floats, kind: Kind, zone: str, moved: 
     y = np.where(np.isfinite(values), scale.judged(values, n), np.nan) + moved
     slow = _Slow.of(times, y, step_s, zone, kind in COUNTED)
     season, memory = slow.choose()
-    coefficients = slow.coefficients(season, len(slow.blocks))
+    coefficients = slow.coefficients(season)
     base = _base(season, coefficients, times, zone)
     y = _aligned(times, y, base, own)
     residual = y - base - slow.level(y - base, memory)
@@ -357,6 +359,7 @@ class _Slow:
     step_s: float
     phases: seasons.Phases
     has_trend: bool
+    far: float
     designs: dict[Season, Floats] = field(default_factory=dict)
 
     @classmethod
@@ -364,18 +367,20 @@ class _Slow:
         block = blocks_of(times, step_s)
         blocks, medians = block_medians(block, y)
         length = int(block_s(step_s) * SECOND_NS)
+        medians = medians - _within_hour(blocks, medians, length)
         middle = blocks * length + length // 2
         # People come and go with the day, of which nothing is known yet.
         is_young = len(blocks) * block_s(step_s) < YOUNG_S
-        return cls(blocks, medians, block - blocks[0], step_s, seasons.phases(middle, zone), is_count and is_young)
+        return cls(blocks, medians, block - blocks[0], step_s, seasons.phases(middle, zone), is_count and is_young, _far(medians))
 
     def levels(self, medians: Floats, memory: int) -> Floats:
         return (levels_on_trend if self.has_trend else levels_before)(medians, memory)
 
-    def coefficients(self, season: Season, count: int) -> Floats:
-        """Fitted on the first so many blocks."""
-        used = np.isfinite(self.medians[:count])
-        return seasons.regress(self.design(season)[:count], np.where(used, self.medians[:count], 0.0), used.astype(np.float64))
+    def coefficients(self, season: Season, but: slice = slice(0)) -> Floats:
+        """Fitted on all blocks but those."""
+        used = np.isfinite(self.medians)
+        used[but] = False
+        return seasons.regress(self.design(season), np.where(used, self.medians, 0.0), used.astype(np.float64))
 
     def design(self, season: Season) -> Floats:
         """Columns of the regression, of the middle of each block; of each season once."""
@@ -384,28 +389,50 @@ class _Slow:
         return self.designs[season]
 
     def choose(self) -> tuple[Season, int]:
-        """The season whose error on the later part of the history is clearly the least, and the longest memory that is not worse."""
-        trained = round(len(self.blocks) * seasons.TRAINED)
+        """The season whose error on what it was not learned from is clearly the least, and the longest memory that is not worse."""
         length = block_s(self.step_s)
+        parts = [slice(round(begin / length), round(end / length)) for begin, end in seasons.held_out(len(self.blocks) * length)]
         most = YOUNG_MEMORY_S if len(self.blocks) * length < YOUNG_S else DAY_S
         least = YOUNG_MEMORY_S if self.has_trend else 0.0  # of less a trend would be noise
         memories = list(dict.fromkeys(max(blocks, round(memory_s / length)) for memory_s, blocks in MEMORIES if least <= memory_s <= most))
-        errors: dict[tuple[Season, int], float] = {}
-        for season in seasons.candidates(len(self.blocks) * length, self.step_s):
-            found = self.coefficients(season, trained if season.day else len(self.blocks))
-            quiet = self.medians - self.design(season) @ found
-            for memory in memories:
-                needed = max(trained - 2 * memory, 0)  # blocks before those that are judged, of which their level is
-                error = np.abs(quiet[needed:] - self.levels(quiet[needed:], memory))[trained - needed :]
-                errors[season, memory] = float(np.nanmean(error)) if np.isfinite(error).any() else np.inf
-        chosen = seasons.NONE
-        best = {season: min(errors[season, memory] for memory in memories) for season in {season for season, _ in errors}}
-        for season in seasons.candidates(len(self.blocks) * length, self.step_s):
-            if best[season] < (1 - seasons.GAIN) * best[chosen]:
-                chosen = season
+        chosen, quiet, least = seasons.NONE, [self.medians] * len(parts), np.inf
+        for alike in seasons.candidates(len(self.blocks) * length, self.step_s):
+            season = self._likeliest(alike)
+            without = [self.medians - self.design(season) @ self.coefficients(season, part) for part in parts] if season.day else quiet
+            # A short memory follows what a season would foretell.
+            squared = self._squared(self._errors(without, parts, memories[0]))
+            if squared < (1 - seasons.GAIN) * least:
+                chosen, quiet, least = season, without, squared
         allowed = 0.0 if most < DAY_S else NOT_WORSE
-        memory = next(memory for memory in memories if errors[chosen, memory] <= (1 + allowed) * best[chosen])
-        return chosen, memory
+        errors = [float(np.mean(self._errors(quiet, parts, memory))) for memory in memories]
+        return chosen, next(memory for memory, error in zip(memories, errors, strict=True) if error <= (1 + allowed) * min(errors))
+
+    def _errors(self, quiet: Sequence[Floats], parts: Sequence[slice], memory: int) -> Floats:
+        """How far the blocks of each part, without the season learned from the others, are from their level; of those that are known."""
+        errors = []
+        for of_part, part in zip(quiet, parts, strict=True):
+            needed = max(part.start - 2 * memory, 0)  # blocks before those that are judged, of which their level is
+            lately = of_part[needed : part.stop]
+            errors.append(np.abs(lately - self.levels(lately, memory))[part.start - needed :])
+        error = np.concatenate(errors)
+        return error[np.isfinite(error)] if np.isfinite(error).any() else np.full(1, np.inf)
+
+    def _likeliest(self, alike: Sequence[Season]) -> Season:
+        """Of seasons of as many coefficients, the one that leaves the least where it is fitted to a third of the blocks."""
+        if len(alike) == 1:
+            return alike[0]
+        some = np.flatnonzero(np.isfinite(self.medians))[::3]
+        at, y = seasons.Phases(self.phases.day[some], self.phases.week[some]), self.medians[some]
+        common = seasons.design(replace(alike[0], off_from=None), at)
+        left = []
+        for season in alike:
+            x = np.hstack([common, seasons.apart(season, at, common)])
+            left.append(self._squared(np.abs(y - x @ np.linalg.solve(x.T @ x + seasons.RIDGE * np.eye(x.shape[1]), x.T @ y))))
+        return alike[int(np.argmin(left))]
+
+    def _squared(self, errors: Floats) -> float:
+        """Their mean square: a season that is left out is seen in the hours in which it matters. What is farther off than ``far`` counts as that."""
+        return float(np.mean(np.minimum(errors, self.far) ** 2))
 
     def medians_of(self, values: Floats) -> Floats:
         """Of values at the points, by block."""
@@ -420,11 +447,27 @@ class _Slow:
         return of_blocks[self.of_point]
 
 
+def _far(medians: Floats) -> float:
+    """The farthest error that counts: what went wrong once tells little of what comes round."""
+    steps = np.abs(np.diff(medians))
+    return FAR * float(np.median(steps[np.isfinite(steps)])) or np.inf if np.isfinite(steps).any() else np.inf
+
+
+def _within_hour(blocks: Ints, medians: Floats, length: int) -> Floats:
+    """What blocks that are parts of an hour do in each hour, shape (blocks,): beside it little would be seen of days and weeks."""
+    parts = round(HOUR_S * SECOND_NS / length)
+    if parts < 3 or len(blocks) < LEAST_HOURS * parts:
+        return np.zeros(len(blocks))
+    away = medians - pd.Series(medians).rolling(parts, center=True, min_periods=parts // 2).mean().to_numpy()
+    found = _medians(np.stack([np.where(blocks % parts == part, away, np.nan) for part in range(parts)]))
+    return np.nan_to_num(found - _medians(found))[blocks % parts]
+
+
 def _hour_pattern(times: Ints, residual: Floats, step_s: float) -> Floats:
     """As much of the first part of the history as the rest confirms: none where it does not."""
     nothing = np.zeros(seasons.HOUR_BINS)
     trained = round(len(times) * seasons.TRAINED)
-    if step_s > HOUR_S / 12 or len(times) < 2 or (times[-1] - times[0]) / SECOND_NS < 10 * HOUR_S:
+    if step_s > HOUR_S / 12 or len(times) < 2 or (times[-1] - times[0]) / SECOND_NS < LEAST_HOURS * HOUR_S:
         return nothing
     early = seasons.hour_pattern(times[:trained], residual[:trained])
     late = residual[trained:]

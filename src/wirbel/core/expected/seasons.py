@@ -21,39 +21,49 @@ BLOCK_S = 600  # of which one median is taken, for what is slow
 RIDGE = 1e-3  # of the number of points
 HUBER = 1.345  # robust standard deviations; 95 % efficient where errors are normal (Huber 1964)
 ROUNDS = 6  # of reweighting
-GAIN = 0.03  # of the mean absolute error: less does not pay for a season
+GAIN = 0.06  # of the mean squared error: less does not pay for a season
 TRAINED = 0.6  # of the history, on which seasons are fitted that the rest is to confirm
+WEEKS = 2.0  # of a history, from which on a whole week is held out for that, the last and the first: days off are in both parts
 HOUR_BINS = 60
+WEEKEND_H = 5 * 24  # after the beginning of the week (Monday) by the series' clocks, at which two days off begin
+OFF_FROM_H = (WEEKEND_H, *(WEEKEND_H + shift for shift in (-28, -12, -8, -4, 4, 8, 12)))
+"""The same by the clocks of people elsewhere: whose zone is not known, or who do not work on Fridays."""
 
 
 @dataclass(frozen=True)
 class Season:
-    """Which harmonics a series has: of the day, of the day on days off apart, of the week."""
+    """Which harmonics a series has: of the day, of the week, and of the day on two days off apart, which begin so many hours after the week."""
 
     day: int = 0
-    apart: bool = False
     week: int = 0
+    off_from: int | None = None
 
 
 NONE = Season()
 
 
-def candidates(history_s: float, step_s: float) -> Sequence[Season]:
-    """Seasons that a history of this length and step can tell, from the simplest on: each has to come round twice."""
-    found = [NONE]
+def candidates(history_s: float, step_s: float) -> Sequence[Sequence[Season]]:
+    """Seasons that a history of this length and step can tell, from the simplest kind on: each has to come round twice."""
+    found = [[NONE]]
     if history_s >= 2 * DAY_S and step_s <= DAY_S / 8:
-        found += [Season(day=3), Season(day=8)]
+        found += [[Season(day=3)], [Season(day=8)]]
     if history_s >= 1.4 * WEEK_S and step_s <= DAY_S / 2:
-        found += [Season(day=min(8, int(DAY_S / step_s / 3)), apart=True, week=3)]
+        found += [[Season(min(8, int(DAY_S / step_s / 3)), 3, off_from) for off_from in OFF_FROM_H]]
     return found
 
 
+def held_out(history_s: float) -> Sequence[tuple[float, float]]:
+    """From and to when in a history (s after its beginning) each part lies that is to confirm what is learned from the rest."""
+    if history_s < WEEKS * WEEK_S:
+        return [(TRAINED * history_s, history_s)]
+    return [(history_s - WEEK_S, history_s), (0, WEEK_S)]
+
+
 class Phases(NamedTuple):
-    """Of each time: the time of day and of the week, as shares of a turn, and whether it is Saturday or Sunday; of shape (times,)."""
+    """Of each time: the time of day and of the week, which begins on Monday, as shares of a turn; of shape (times,)."""
 
     day: Floats
     week: Floats
-    is_off: npt.NDArray[np.bool_]
 
 
 def phases(times: Ints, zone: str) -> Phases:
@@ -62,9 +72,8 @@ def phases(times: Ints, zone: str) -> Phases:
     run = np.flatnonzero(np.r_[True, hour[1:] != hour[:-1]]) if len(hour) else np.zeros(0, np.int64)
     offset = np.repeat(np.array([_offset(int(h), zone) for h in hour[run]], np.int64), np.diff(np.r_[run, len(hour)]))
     local = times // SECOND_NS + offset
-    # 1970-01-01 was a Thursday; weeks begin on Monday.
-    of_week = (local + 3 * DAY_S) % WEEK_S
-    return Phases((local % DAY_S) / DAY_S, of_week / WEEK_S, of_week >= 5 * DAY_S)
+    # 1970-01-01 was a Thursday.
+    return Phases((local % DAY_S) / DAY_S, (local + 3 * DAY_S) % WEEK_S / WEEK_S)
 
 
 @lru_cache(maxsize=100_000)
@@ -75,16 +84,19 @@ def _offset(hour: int, zone: str) -> int:
 
 def design(season: Season, at: Phases) -> Floats:
     """Columns of the regression, shape (times, columns); the first is the level."""
-    day, week, off = at
-    columns: list[Floats] = [np.ones(len(day))]
-    for k in range(1, season.day + 1):
-        both = [np.cos(2 * np.pi * k * day), np.sin(2 * np.pi * k * day)]
-        columns += both
-        columns += [column * off for column in both] if season.apart else []
-    columns += [off.astype(np.float64)] if season.apart else []
-    for k in range(1, season.week + 1):
-        columns += [np.cos(2 * np.pi * k * week), np.sin(2 * np.pi * k * week)]
-    return np.stack(columns, axis=1)
+    common = np.stack([np.ones(len(at.day)), *_harmonics(at.day, season.day), *_harmonics(at.week, season.week)], axis=1)
+    return common if season.off_from is None else np.hstack([common, apart(season, at, common)])
+
+
+def apart(season: Season, at: Phases, common: Floats) -> Floats:
+    """Columns of the days off: level and day of the ``common`` ones, shape (times, columns)."""
+    assert season.off_from is not None
+    is_off = (at.week - season.off_from * HOUR_S / WEEK_S) % 1 < 2 * DAY_S / WEEK_S
+    return common[:, : 1 + 2 * season.day] * is_off[:, None]
+
+
+def _harmonics(phase: Floats, most: int) -> list[Floats]:
+    return [turn(2 * np.pi * k * phase) for k in range(1, most + 1) for turn in (np.cos, np.sin)]
 
 
 def regress(x: Floats, y: Floats, weight: Floats) -> Floats:
