@@ -463,6 +463,18 @@ def test_nothing_given_is_changed() -> None:
     assert (values == before).all()
 
 
+@pytest.mark.parametrize(("of", "used", "is_found"), [(8, 2, False), (8, 7, True), (2, 2, True), (200, 60, True)])
+def test_one_connection_more_of_a_small_pool_is_little_and_a_full_one_is_not(of: int, used: int, is_found: bool) -> None:
+    """One in use, for a minute in ten none; then more of them for five hours. A large pool is measured finely."""
+    t = times(4 * DAY)
+    values = np.where(np.random.default_rng(5).random(len(t)) < 0.1, 0, 1) / of
+    if of > 100:
+        values = np.random.default_rng(5).poisson(20, len(t)) / of
+    values[3 * DAY : 3 * DAY + 300] = used / of
+    found = [d for d in find(t, values, "utilization").deviations if d.onset >= t[3 * DAY - 5]]
+    assert bool(found) == is_found
+
+
 # Together.
 
 

@@ -47,6 +47,8 @@ FAR = 9.0  # times the usual step from one block to the next
 LEAST_HOURS = 10  # from which it is learned what each hour does
 LIKE_ALL = 200.0  # points of all hours that count with those of one, for its scatter
 FLOOR = {"log": 0.02, "count": 0.02, "logit": 0.05, "utilization": 0.05, "as it is": 0.0}  # of the scatter: a perfectly steady series still may move
+FEW_LEVELS, UNITS, MOST_OF_LIMIT = 16, 1.5, 0.2
+"""What is used of a limit by whole units, such as connections of a small pool, takes few values: so many units more or less are little, but no more than this share of the limit."""
 SAMPLING = 0.5  # of the variance, that falls with the number of records
 MOST_INFLATED = 50.0
 
@@ -310,14 +312,15 @@ def learn(times: Ints, values: Floats, n: Floats, kind: Kind, zone: str, moved: 
     residual = np.where(own, residual, np.nan)
     seasonal = base + hour[seasons.hour_bin(times)]
     residual = residual - hour[seasons.hour_bin(times)]
-    scatter = _scatter(times, residual, scale, zone, seasonal=season.day > 0)
+    floor = _floor(scale, values[known])
+    scatter = _scatter(times, residual, floor, zone, seasonal=season.day > 0)
     state: State = "seasonal" if season.day else "provisional"
     made = Profile(kind, step_s, zone, state, season, coefficients, hour, memory, scatter, typical, Calibration.of(np.zeros(2)), slow.has_trend, prior=prior)
     medians, level = slow.medians_of(y - seasonal), slow.level(y - seasonal, memory)
     usual = made.spread(times, n)
     z = np.where(own, (y - seasonal - level) / usual, np.nan)
     restless = slow.medians_of(np.abs(z))
-    made = replace(made, is_floored=bool(FLOOR[scale.name] and np.median(scatter) <= FLOOR[scale.name]))
+    made = replace(made, is_floored=bool(floor and np.median(scatter) <= floor))
     z = z / slow.per_point(made.factors(made.restless(restless)))
     known_z = z[np.isfinite(z)]
     calibration = Calibration.of(known_z, at_least_normal=made.is_floored) if len(known_z) >= LEAST_POINTS else Calibration.of(NORMAL)
@@ -477,11 +480,20 @@ def _hour_pattern(times: Ints, residual: Floats, step_s: float) -> Floats:
     return seasons.hour_pattern(times, residual) if with_it < (1 - seasons.GAIN) * without else nothing
 
 
-def _scatter(times: Ints, residual: Floats, scale: Scale, zone: str, seasonal: bool) -> Floats:
+def _floor(scale: Scale, values: Floats) -> float:
+    """The scatter on the judged scale that a series of such values has at least."""
+    levels = np.unique(np.round(values, 6))
+    if scale.name != "utilization" or not 1 < len(levels) <= FEW_LEVELS:
+        return FLOOR[scale.name]
+    little = np.array([0.0, min(UNITS * float(np.diff(levels).min()), MOST_OF_LIMIT)])
+    return max(FLOOR[scale.name], float(np.diff(scale.judged(little, np.ones(2)))[0]))
+
+
+def _scatter(times: Ints, residual: Floats, floor: float, zone: str, seasonal: bool) -> Floats:
     """1.4826 × the median absolute residual, by hour of the day where the day has a season; an hour with few counts with all."""
     size = np.abs(residual)
     known = np.isfinite(size)
-    whole = max(1.4826 * float(np.median(size[known])) if known.any() else 0.0, FLOOR[scale.name])
+    whole = max(1.4826 * float(np.median(size[known])) if known.any() else 0.0, floor)
     if whole == 0.0:
         # More than half of the values are the level itself: what the others do is all that is known.
         whole = float(np.sqrt(np.mean(size[known] ** 2))) if known.any() else 0.0
@@ -493,4 +505,4 @@ def _scatter(times: Ints, residual: Floats, scale: Scale, zone: str, seasonal: b
             mine = size[(hour == h) & known]
             own = 1.4826 * float(np.median(mine)) if len(mine) else whole
             found[h] = np.sqrt((len(mine) * own**2 + LIKE_ALL * whole**2) / (len(mine) + LIKE_ALL))
-    return np.maximum(found, FLOOR[scale.name])
+    return np.maximum(found, floor)
