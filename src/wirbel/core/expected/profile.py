@@ -354,7 +354,7 @@ NORMAL = stats.norm.ppf((np.arange(LEAST_POINTS) + 0.5) / LEAST_POINTS)  # resid
 
 @dataclass(frozen=True)
 class _Slow:
-    """A series by blocks, to choose what of its season and memory later days confirm."""
+    """A series by blocks, to choose what of its season and memory other days confirm."""
 
     blocks: Ints
     medians: Floats
@@ -362,7 +362,7 @@ class _Slow:
     step_s: float
     phases: seasons.Phases
     has_trend: bool
-    far: float
+    far: float  # see :func:`_far`
     designs: dict[Season, Floats] = field(default_factory=dict)
 
     @classmethod
@@ -398,14 +398,14 @@ class _Slow:
         most = YOUNG_MEMORY_S if len(self.blocks) * length < YOUNG_S else DAY_S
         least = YOUNG_MEMORY_S if self.has_trend else 0.0  # of less a trend would be noise
         memories = list(dict.fromkeys(max(blocks, round(memory_s / length)) for memory_s, blocks in MEMORIES if least <= memory_s <= most))
-        chosen, quiet, least = seasons.NONE, [self.medians] * len(parts), np.inf
+        chosen, quiet, lowest = seasons.NONE, [self.medians] * len(parts), np.inf
         for alike in seasons.candidates(len(self.blocks) * length, self.step_s):
             season = self._likeliest(alike)
             without = [self.medians - self.design(season) @ self.coefficients(season, part) for part in parts] if season.day else quiet
             # A short memory follows what a season would foretell.
             squared = self._squared(self._errors(without, parts, memories[0]))
-            if squared < (1 - seasons.GAIN) * least:
-                chosen, quiet, least = season, without, squared
+            if squared < (1 - seasons.GAIN) * lowest:
+                chosen, quiet, lowest = season, without, squared
         allowed = 0.0 if most < DAY_S else NOT_WORSE
         errors = [float(np.mean(self._errors(quiet, parts, memory))) for memory in memories]
         return chosen, next(memory for memory, error in zip(memories, errors, strict=True) if error <= (1 + allowed) * min(errors))
@@ -453,7 +453,9 @@ class _Slow:
 def _far(medians: Floats) -> float:
     """The farthest error that counts: what went wrong once tells little of what comes round."""
     steps = np.abs(np.diff(medians))
-    return FAR * float(np.median(steps[np.isfinite(steps)])) or np.inf if np.isfinite(steps).any() else np.inf
+    known = steps[np.isfinite(steps)]
+    usual = float(np.median(known)) if len(known) else 0.0
+    return FAR * usual or np.inf
 
 
 def _within_hour(blocks: Ints, medians: Floats, length: int) -> Floats:
