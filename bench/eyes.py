@@ -10,6 +10,7 @@ import json
 import sys
 import threading
 import time
+from datetime import UTC, datetime, timedelta
 
 import numpy as np
 from django.db import transaction
@@ -30,6 +31,7 @@ EVERY_S = 2.0  # a page that follows now asks so often
 A_SECOND = 4_100  # spans
 LASTS_S = 120
 WARM_S = 20
+CAUSE_EVERY_S = 10.0
 BATCH = 512  # spans a request
 HISTORY_PACE = 2.0  # of the hours before, at rate one about 11 spans a second
 PACE_OF_ONE = 11.1
@@ -70,6 +72,17 @@ def question(ribbon: bytes, number: int) -> people.Question:
     return views[number % 4]
 
 
+def causes(url: str, until: float, took: list[float]) -> None:
+    """Somebody who asks for the cause of what the last ten minutes were like, again and again."""
+    looker = people.Looker(url)
+    while time.monotonic() < until:
+        end = datetime.now(UTC)
+        focus = {"start": (end - timedelta(minutes=10)).isoformat(), "end": end.isoformat()}
+        took.append(looker.order("/api/inquiries", service="quay-web", environment="production", focus=focus)[0])
+        looker.rest()
+        time.sleep(CAUSE_EVERY_S)
+
+
 def main() -> None:
     Block.objects.all().delete()
     start = time.time_ns() + 60 * SECOND_NS  # when all that comes is made
@@ -84,13 +97,18 @@ def main() -> None:
         sending.start()
         time.sleep(20)  # until the first of it is seen
         numbers = itertools.count()
+        inquiries: list[float] = []
+        asking = threading.Thread(target=causes, args=(url, time.monotonic() + LASTS_S - 30, inquiries))
+        asking.start()
         found = people.look(url, PEOPLE, LASTS_S - 30, EVERY_S, lambda ribbon: question(ribbon, next(numbers)), WARM_S)
         sending.join()
+        asking.join()
         memory = people.memory_mb(pids)
     print(f"{PEOPLE} people who ask every {EVERY_S:g} s while {len(bodies) * BATCH / LASTS_S:,.0f} spans/s arrive, {SERVER_PROCESSES} server processes:")
     for name in sorted(found.took):
         middle, most = found.quantiles(name)
         print(f"  {name:10} p50 {middle * 1e3:6.0f} ms, p95 {most * 1e3:6.0f} ms   ({len(found.took[name])} answers)")
+    print(f"  inquiry    p50 {np.quantile(inquiries, 0.5) * 1e3:6.0f} ms, most {max(inquiries) * 1e3:5.0f} ms   ({len(inquiries)} of them)")
     print(f"  accepting  p50 {np.quantile(waited, 0.5) * 1e3:6.0f} ms, p95 {np.quantile(waited, 0.95) * 1e3:6.0f} ms   ({len(waited)} requests)")
     print(f"  memory of the server processes at most {' + '.join(f'{mb:.0f}' for mb in memory)} MB", flush=True)
     Block.objects.all().delete()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import http.client
+import json
 import os
 import secrets
 import threading
@@ -18,12 +19,12 @@ from django.conf import settings
 from django.contrib.auth import BACKEND_SESSION_KEY, HASH_SESSION_KEY, SESSION_KEY
 from django.contrib.sessions.backends.db import SessionStore
 
-from wirbel.accounts.models import Person
+from wirbel.accounts.models import Person, Role
 
 
 def signed_in() -> str:
-    """The cookie of somebody who is: signing in is measured elsewhere."""
-    person, _ = Person.objects.get_or_create(username=f"looks-{secrets.token_hex(4)}")
+    """The cookie of somebody who is, and may ask for causes: signing in is measured elsewhere."""
+    person, _ = Person.objects.get_or_create(username=f"looks-{secrets.token_hex(4)}", role=Role.RESPONDER)
     session = SessionStore()
     session.update({SESSION_KEY: str(person.pk), BACKEND_SESSION_KEY: settings.AUTHENTICATION_BACKENDS[0], HASH_SESSION_KEY: person.get_session_auth_hash()})
     session.save()
@@ -43,12 +44,21 @@ class Looker:
 
     def ask(self, path: str, **asked: str) -> tuple[float, bytes]:
         """Seconds it took, and the answer."""
+        return self._asked("GET", f"{path}?{urlencode(asked)}", None, {})
+
+    def order(self, path: str, **given: object) -> tuple[float, bytes]:
+        """The same of something that is to be done."""
+        secret = secrets.token_hex(16)
+        headers = {"X-CSRFToken": secret, "Cookie": f"{self._cookie}; {settings.CSRF_COOKIE_NAME}={secret}", "Content-Type": "application/json"}
+        return self._asked("POST", path, json.dumps(given), headers)
+
+    def _asked(self, method: str, address: str, body: str | None, headers: dict[str, str]) -> tuple[float, bytes]:
         began = time.perf_counter()
-        self._connection.request("GET", f"{path}?{urlencode(asked)}", headers={"Cookie": self._cookie})
+        self._connection.request(method, address, body, {"Cookie": self._cookie, **headers})
         answer = self._connection.getresponse()
-        body = answer.read()
-        assert answer.status == 200, (path, answer.status, body[:300])
-        return time.perf_counter() - began, body
+        told = answer.read()
+        assert answer.status in (200, 201), (address, answer.status, told[:300])
+        return time.perf_counter() - began, told
 
 
 @dataclass
