@@ -16,7 +16,7 @@ from scipy import signal, stats
 from wirbel.core.deviation import plain
 from wirbel.core.deviation.accumulate import Budget, Correlation, peaks, sums
 from wirbel.core.deviation.contract import contract
-from wirbel.core.deviation.disturbance import Of, windows
+from wirbel.core.deviation.disturbance import Of, clear_onset, windows
 from wirbel.core.deviation.find import Found, find
 from wirbel.core.deviation.grouping import group
 from wirbel.core.deviation.model import Deviation, Peak
@@ -482,6 +482,15 @@ def deviation(onset_min: float, ended_min: float | None, expected: float = 1.0) 
     onset = BEGAN + round(onset_min * MINUTE)
     ended = None if ended_min is None else BEGAN + round(ended_min * MINUTE)
     return Deviation("high", onset, onset, onset, onset, ended, Peak(onset, 2.0, expected, expected, expected), 12.0, None, True)
+
+
+def test_what_may_have_begun_later_dates_the_others_no_earlier() -> None:
+    """A noisy series, likeliest twelve minutes before the others, which may have begun with them."""
+    noisy = replace(deviation(0, None), onset_high=BEGAN + 13 * MINUTE, bits=60.0)
+    clear = [replace(deviation(at, None), bits=400.0) for at in (12, 13)]
+    members = [Of("p95", name, {}, "s", one) for name, one in zip(("far", "near", "next"), (noisy, *clear), strict=True)]
+    assert clear_onset(members) == BEGAN + 12 * MINUTE
+    assert clear_onset([Of("p95", "far", {}, "s", replace(noisy, onset_high=noisy.onset)), *members[1:]]) == BEGAN
 
 
 def test_deviations_near_in_time_are_one_disturbance_led_by_the_earliest() -> None:

@@ -80,12 +80,13 @@ def hurting(members: Sequence[Of]) -> list[Of]:
 
 
 def clear_onset(members: Sequence[Of]) -> int:
-    """The onset, ns, by which a tenth had begun of the surprise that began in the first ten minutes.
+    """The onset, ns, by which a tenth had begun of the surprise that began up to ten minutes after one of them had surely begun.
 
     What surprises little and happens to begin a little before does not date the others; what surprises more much later does not either.
     Silence is not measured in bits: it counts as much as what surprises the most.
     """
-    earliest = min(one.deviation.onset for one in members)
+    # What may have begun much later than is likeliest, as in a noisy series, dates the others no earlier.
+    earliest = min(one.deviation.onset_high for one in members)
     first = sorted((one for one in members if one.deviation.onset <= earliest + NEAR_NS), key=lambda one: one.deviation.onset)
     bits = np.array([one.deviation.bits for one in first])
     begun = np.cumsum(np.where([one.deviation.direction == "absent" for one in first], max(bits.max(), 1.0), bits))
