@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
+from wirbel.core.expected.seasons import WEEK_S
 from wirbel.core.expected.tails import Calibration
 
 Floats = npt.NDArray[np.float64]
@@ -16,7 +17,6 @@ MOST_OF_RECORDS = 20.0  # where a point is many records that were judged
 FORGOTTEN = 0.25  # bits a point, at least: what is long past does not add up with what is now
 JUMP, MOST_JUMP = 8.0, 14.0  # bits of a step from one point to the next that are usual, and that count beyond these
 STAYS = 1.3  # usual scatters from the level, at which the point after a jump must be
-WEEK_S = 7 * 86_400
 HIGH_PEAKS = 0.1  # of the peaks of a history, from which the tail is read
 PRIOR_BITS = 2.42  # mean excess of peaks over any height where points are independent: 1 / θ where E[exp(θ × what one adds)] = 1
 SURE = 1.645  # standard errors of the mean excess that are added: a promise is kept nineteen times of twenty

@@ -14,7 +14,7 @@ import numpy as np
 import numpy.typing as npt
 
 from wirbel.core.deviation import plain
-from wirbel.core.deviation.accumulate import MOST, MOST_OF_RECORDS, STAYS, WEEK_S, Budget, Correlation, added, sums
+from wirbel.core.deviation.accumulate import MOST, MOST_OF_RECORDS, STAYS, Budget, Correlation, added, sums
 from wirbel.core.deviation.model import Deviation, Mark, Peak
 from wirbel.core.deviation.points import Expected, Points
 from wirbel.core.deviation.read_points import Reading, Recent, Side
@@ -23,7 +23,7 @@ from wirbel.core.deviation.usual_level import UsualLevel
 from wirbel.core.errors import NotEnoughData
 from wirbel.core.expected import profile as profiles
 from wirbel.core.expected.profile import LEAST_BLOCKS, Learned, Profile, Scale
-from wirbel.core.expected.seasons import DAY_S, HOUR_S, SECOND_NS
+from wirbel.core.expected.seasons import DAY_S, HOUR_S, SECOND_NS, WEEK_S
 from wirbel.core.series.series import Kind
 
 Floats = npt.NDArray[np.float64]
@@ -148,8 +148,7 @@ class Tracker:
             self._accept(side, last)
             self.accepted_in = self.block
         elif side is not None and how == "noise":
-            self._close(side, last, last)
-            self.unlearned.forget_from(onset)
+            self._close(side, last, last, teaches=True)
             self.recent.left_out[self.recent.times >= onset] = False
         self.learns_at = self.until
 
@@ -470,13 +469,14 @@ class Tracker:
         may = np.flatnonzero(self.correlation.tells * (gained.max() - gained) <= NEAR_BEST)
         return first + int(np.argmax(gained)), first + int(may[0]), first + int(may[-1])
 
-    def _close(self, side: Side, ended: int, at: int) -> None:
+    def _close(self, side: Side, ended: int, at: int, teaches: bool = False) -> None:
+        """At the points ``ended`` and now; whether the series learns from it though it was clear."""
         one, when = side.open, int(self.recent.times[min(ended, at)])
         assert one is not None
         fired = one.threshold_at if one.threshold_at is None or one.threshold_at < when else None
         self.ended.append(replace(one, ended=when, threshold_at=fired))
         # To leave out all that opened would cut off the tail that the next profile is to know.
-        if one.bits >= CLEARLY * side.opens and one.onset - self._known_since() > self.points(profiles.YOUNG_S, FIRST) * self.step_ns:
+        if not teaches and one.bits >= CLEARLY * side.opens and one.onset - self._known_since() > self.points(profiles.YOUNG_S, FIRST) * self.step_ns:
             self.unlearned.add_deviation(one.onset, when, one.direction)
         side.open, side.sum, side.quiet, side.began = None, 0.0, 0, at + 1
         if all(other.open is None for other in self.sides):
@@ -493,8 +493,7 @@ class Tracker:
         """What has lasted for so long is normal now: the level begins anew with the last of it."""
         assert side.open is not None
         onset, lately = side.open.onset, self.points(2 * HOUR_S, ACCEPTED_POINTS // 2)
-        self._close(side, at, at)
-        self.unlearned.forget_from(onset)
+        self._close(side, at, at, teaches=True)
         level = float(np.nanmedian(self.recent.quiet[max(at + 1 - lately, 0) : at + 1]))
         # What was before is moved along: its seasons and scatter hold on, its level does not.
         self.moved.append((onset, level - self._profile.level(self.levels)))

@@ -51,10 +51,6 @@ class Unlearned:
             rest = [left for part in rest for left in part.without(one.start + WEEK_NS, one.end + WEEK_NS)]
         self.stretches = kept + rest
 
-    def forget_from(self, start: int) -> None:
-        """The one that began then."""
-        self.stretches = [one for one in self.stretches if one.start != start]
-
     def forget_within(self, start: int, end: int) -> None:
         """All that lie in part between these times."""
         self.stretches = [one for one in self.stretches if one.end <= start or one.start >= end]

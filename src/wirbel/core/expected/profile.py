@@ -479,7 +479,7 @@ def _hour_pattern(times: Ints, residual: Floats, step_s: float) -> Floats:
     if not np.isfinite(late).any():
         return nothing
     with_it, without = (float(np.nanmean(np.abs(late - p))) for p in (early[seasons.hour_bin(times[trained:])], 0.0))
-    return seasons.hour_pattern(times, residual) if with_it < (1 - seasons.GAIN) * without else nothing
+    return seasons.hour_pattern(times, residual) if with_it < (1 - seasons.HOUR_GAIN) * without else nothing
 
 
 def _floor(scale: Scale, values: Floats) -> float:

@@ -22,6 +22,7 @@ RIDGE = 1e-3  # of the number of points
 HUBER = 1.345  # robust standard deviations; 95 % efficient where errors are normal (Huber 1964)
 ROUNDS = 6  # of reweighting
 GAIN = 0.06  # of the mean squared error: less does not pay for a season
+HOUR_GAIN = 0.03  # of the mean absolute error, for what each hour does
 TRAINED = 0.6  # of the history, on which seasons are fitted that the rest is to confirm
 WEEKS = 2.0  # of a history, from which on a whole week is held out for that, the last and the first: days off are in both parts
 HOUR_BINS = 60
