@@ -484,13 +484,15 @@ def deviation(onset_min: float, ended_min: float | None, expected: float = 1.0) 
     return Deviation("high", onset, onset, onset, onset, ended, Peak(onset, 2.0, expected, expected, expected), 12.0, None, True)
 
 
-def test_what_may_have_begun_later_dates_the_others_no_earlier() -> None:
-    """A noisy series, likeliest twelve minutes before the others, which may have begun with them."""
-    noisy = replace(deviation(0, None), onset_high=BEGAN + 13 * MINUTE, bits=60.0)
+def test_what_was_noticed_with_the_others_dates_them_no_earlier() -> None:
+    """A noisy series, which seems to have begun twelve minutes before the others."""
+    noisy = replace(deviation(0, None), opened=BEGAN + 25 * MINUTE, bits=50.0)
     clear = [replace(deviation(at, None), bits=400.0) for at in (12, 13)]
     members = [Of("p95", name, {}, "s", one) for name, one in zip(("far", "near", "next"), (noisy, *clear), strict=True)]
     assert clear_onset(members) == BEGAN + 12 * MINUTE
-    assert clear_onset([Of("p95", "far", {}, "s", replace(noisy, onset_high=noisy.onset)), *members[1:]]) == BEGAN
+    [one] = group([replace(member, service="shop") for member in members])
+    assert (len(one.members), one.start, one.clear) == (3, BEGAN + 12 * MINUTE, BEGAN + 12 * MINUTE)
+    assert clear_onset([Of("p95", "far", {}, "s", replace(noisy, opened=BEGAN + MINUTE)), *members[1:]]) == BEGAN
 
 
 def test_deviations_near_in_time_are_one_disturbance_led_by_the_earliest() -> None:

@@ -51,7 +51,9 @@ class Disturbance:
 
     @property
     def start(self) -> int:
-        return min(member.deviation.onset for member in self.members)
+        """The earliest onset; of what was noticed after what leads, from ten minutes before that is clear: a noisy series may take its noise for its onset."""
+        noticed, since = self.members[0].deviation.opened, self.clear - NEAR_NS
+        return min(one.deviation.onset for one in self.members if one.deviation.opened <= noticed or one.deviation.onset >= since)
 
     @property
     def clear(self) -> int:
@@ -80,14 +82,14 @@ def hurting(members: Sequence[Of]) -> list[Of]:
 
 
 def clear_onset(members: Sequence[Of]) -> int:
-    """The onset, ns, by which a tenth had begun of the surprise that began up to ten minutes after one of them had surely begun.
+    """The onset, ns, by which a tenth had begun of the surprise that began up to ten minutes after the first of them was noticed.
 
     What surprises little and happens to begin a little before does not date the others; what surprises more much later does not either.
     Silence is not measured in bits: it counts as much as what surprises the most.
     """
-    # What may have begun much later than is likeliest, as in a noisy series, dates the others no earlier.
-    earliest = min(one.deviation.onset_high for one in members)
-    first = sorted((one for one in members if one.deviation.onset <= earliest + NEAR_NS), key=lambda one: one.deviation.onset)
+    # What a noisy series takes for its onset may be its noise before: it was noticed with the others, and dates them no earlier.
+    noticed = min(one.deviation.opened for one in members)
+    first = sorted((one for one in members if one.deviation.onset <= noticed + NEAR_NS), key=lambda one: one.deviation.onset)
     bits = np.array([one.deviation.bits for one in first])
     begun = np.cumsum(np.where([one.deviation.direction == "absent" for one in first], max(bits.max(), 1.0), bits))
     return first[int(np.searchsorted(begun, CLEAR * begun[-1]))].deviation.onset
