@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from tests.builders import NOW, table
 from wirbel.core.diagnosis import attribution, requests
-from wirbel.core.diagnosis.case import Records
+from wirbel.core.diagnosis.case import Case, Records
 from wirbel.core.diagnosis.inquire import diagnose
 from wirbel.core.diagnosis.model import Answer, Question, Window
 from wirbel.core.diagnosis.sentences import sentence
@@ -212,6 +212,23 @@ def test_time_before_anything_was_sent_is_no_time_of_little_traffic() -> None:
     answer = answered(long, small_world(slow_database=5.0), [])
     assert not [c for c in answer.candidates if c.kind == "load"]
     assert not [e for c in answer.candidates for e in c.evidence if e.kind == "load"]
+
+
+def without_minutes(table: pa.Table, first: int, last: int) -> pa.Table:
+    """Nothing of these minutes was sent."""
+    minute = (table["start"].to_numpy() - NOW) // (60 * 10**9)
+    return table.filter(pa.array((minute < first) | (minute >= last)))
+
+
+def test_a_pause_in_the_reference_is_no_time_of_little_traffic() -> None:
+    paused = without_minutes(small_world(slow_database=5.0), 15, 45)
+    answer = answered(question(), paused, [])
+    assert not [e for c in answer.candidates for e in c.evidence if e.kind == "load"]
+    asked = answered(question(signal="throughput"), paused, [])
+    assert asked.effect.focus / asked.effect.reference == pytest.approx(1.0, abs=0.15)
+    assert not asked.candidates
+    found = Case(question(), Records(spans=paused)).services
+    assert abs(found.busier).max() < 0.3
 
 
 def test_more_traffic_is_split_by_who_asks() -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 
 import numpy as np
 import pyarrow as pa
@@ -17,6 +18,7 @@ from wirbel.core.diagnosis.evidence.observation import Observation
 from wirbel.core.diagnosis.inquire import answer
 from wirbel.core.diagnosis.marks import compared
 from wirbel.core.diagnosis.measures import measure
+from wirbel.core.diagnosis.model import Evidence, Signal
 from wirbel.core.diagnosis.ranking import observe
 from wirbel.core.diagnosis.sentences import sentence
 from wirbel.core.diagnosis.services import Services
@@ -187,6 +189,14 @@ def test_a_pool_has_its_limit_by_stem_and_labels_whatever_it_is_called() -> None
     found = seen(case(fleet(), points=samples(given, unit="{connection}")), "saturation")
     assert found[("service", "back"), "near its limit"].value > 0.4
     assert found[("instance", "back-h1"), "near its limit"].value > 0.4
+    assert (("database", "ns at db"), "near its limit") not in found  # a pool is its owner's
+
+
+def test_who_waits_for_a_database_waits_more_and_the_database_is_waited_for() -> None:
+    waits = {("back", "back-h1", "h1", "zork.pending", json.dumps({"pool": "db"})): (0.5, 12.0)}
+    found = seen(case(fleet(), points=samples(waits, unit="{request}")), "saturation")
+    assert found[("service", "back"), "waits more"].value == found[("database", "ns at db"), "is waited for"].value > 2
+    assert (("database", "ns at db"), "waits more") not in found
 
 
 def test_a_measure_that_names_a_database_speaks_of_it() -> None:
@@ -241,6 +251,104 @@ def test_a_new_pattern_is_told_with_its_words_and_who_it_names() -> None:
     assert not [entity for entity, _ in found if entity == ("service", "front")]
 
 
+def asked_often(wrong: dict[str, str], count: int = 120, times: int = 8) -> pa.Table:
+    """front asks back eight times a request, each time another of its four instances; in the second hour some are ``slow``, or fail at a third."""
+    rng = np.random.default_rng(8)
+    rows, span = [], 0
+    for trace, at in enumerate(np.sort(rng.uniform(0, 2 * FOCUS_MS, 2 * count)), 1):
+        root, at_ms, rose, children = span + 1, at + 1, False, []
+        for host in rng.choice(list(HOSTS), times):
+            span += 2
+            how = wrong.get(host) if at >= FOCUS_MS else None
+            took = float(rng.lognormal(2, 0.2)) * (3 if how == "slow" else 1)
+            outcome = spans.ERROR if how == "fails" and rng.random() < 0.3 else spans.OK
+            rose |= outcome == spans.ERROR
+            asked = {"trace": trace, "service": "front", "operation": "GET /y", "kind": spans.CLIENT, "peer": "back", "peer_kind": "service"}
+            children += [
+                asked | {"span": span, "parent": root, "start": at_ms, "duration": took + 0.2, "outcome": outcome},
+                {"trace": trace, "span": span + 1, "parent": span, "service": "back", "operation": "GET /y", "start": at_ms + 0.1, "duration": took}
+                | {"instance": f"back-{host}", "host": host, "outcome": outcome},
+            ]
+            at_ms += took + 0.3
+        rows += [
+            {"trace": trace, "span": root, "service": "front", "operation": "GET /x", "start": at, "duration": at_ms - at + 1}
+            | {"outcome": spans.ERROR if rose else spans.OK},
+            *children,
+        ]
+        span += 1
+    return table(*rows)
+
+
+@pytest.mark.parametrize(("how", "signal"), [("slow", "latency"), ("fails", "errors")])
+def test_one_instance_apart_is_told_from_its_siblings_though_all_requests_touch_them_all(how: str, signal: Signal) -> None:
+    def apart(hosts: list[str]) -> dict[tuple[tuple[str, str], str], Observation]:
+        given = Case(replace(question(), signal=signal), Records(spans=asked_often(dict.fromkeys(hosts, how))))
+        return seen(given, "instances")
+
+    found = apart(["h3"])
+    alone = found[("instance", "back-h3"), "instance apart"]
+    assert alone.value > 0.8
+    assert alone.facts["others"] < 0.1 * alone.facts["with"]
+    told = sentence(Evidence("instance-apart", True, 1.0, alone.facts))
+    assert told.index("back-h3") < told.index("the other instances of back")
+    assert {entity for entity, feature in found if feature == "instance apart"} == {("instance", "back-h3")}
+    assert found[("service", "back"), "one value alone"].value == alone.value
+    assert not apart(list(HOSTS))
+
+
+def test_who_brings_the_traffic_is_named_and_not_what_it_asks_for() -> None:
+    """A visitor that was never there asks one route, which others ask too, and is not found."""
+    agent, route, status = "span.s:user_agent.original", "span.s:http.route", "span.i:http.response.status_code"
+    rng = np.random.default_rng(4)
+
+    def visits(count: int, since: float, **given: object) -> list[dict[str, object]]:
+        return [{"at": float(at), **given} for at in rng.uniform(since, 2 * FOCUS_MS, count)]
+
+    usual = [one | {agent: f"reader/{n % 3}", route: "/x" if n % 3 else "/y", status: 200} for n, one in enumerate(visits(600, 0))]
+    came = visits(500, FOCUS_MS, **{agent: "crawler/1", route: "/y", status: 404})
+    rows = [
+        {"trace": n, "span": n, "service": "front", "operation": "GET /x", "start": one.pop("at"), "duration": float(rng.lognormal(2, 0.2))} | one
+        for n, one in enumerate(sorted(usual + came, key=lambda one: float(str(one["at"]))), 1)
+    ]
+    [(key, found)] = [(key, one) for key, one in seen(case(table(*rows)), "load").items() if key[1] == "brings the traffic"]
+    assert key[0] == ("attribute", "user_agent.original")
+    assert found.attributes == {"user_agent.original": "crawler/1"}
+    assert found.facts["usual"] == 0
+    assert found.value > 0.9
+
+
+def failing(table: pa.Table, share: float, fails: set[tuple[str, int]]) -> pa.Table:
+    """In the second hour a share of the traces fails in spans of these services and kinds."""
+    late = np.array(table["start"]) >= NOW + FOCUS_MS * 10**6
+    chosen = np.array([int.from_bytes(trace, "big") % 100 < 100 * share for trace in table["trace_id"].to_pylist()])
+    of = np.array([pair in fails for pair in zip(table["service"].to_pylist(), table["kind"].to_pylist(), strict=True)])
+    outcome = np.where(late & chosen & of, spans.ERROR, spans.OK)
+    return table.set_column(table.schema.get_field_index("outcome"), "outcome", pa.array(outcome, pa.int8()))
+
+
+@pytest.mark.parametrize(
+    ("fails", "expected"),
+    [
+        ({("front", spans.SERVER)}, {"front"}),
+        ({("front", spans.SERVER), ("front", spans.CLIENT)}, set()),  # gave up on a call of which its callee thinks well
+        ({("front", spans.SERVER), ("front", spans.CLIENT), ("back", spans.SERVER)}, {"back"}),
+    ],
+)
+def test_only_who_fails_though_its_calls_do_not_fails_by_itself(fails: set[tuple[str, int]], expected: set[str]) -> None:
+    found = seen(case(failing(fleet(), 0.3, fails)), "passing on")
+    assert {entity[1] for entity, feature in found if feature == "fails by itself"} == expected
+    for name in expected:
+        assert found[("service", name), "fails by itself"].value == pytest.approx(0.3, abs=0.06)
+
+
+def test_who_waits_for_a_slow_database_is_held_longer_and_a_slow_service_is_not() -> None:
+    held = seen(case(fleet(slow_database=True)), "passing on")
+    # Of about 28 ms at back, 8 in the database became 32; of 49 at front, 29 at back became 53.
+    assert held[("service", "back"), "held longer"].value == pytest.approx(24 / 28, abs=0.15)
+    assert held[("service", "front"), "held longer"].value == pytest.approx(24 / 49, abs=0.15)
+    assert not [key for key in seen(case(asked_often(dict.fromkeys(HOSTS, "slow"))), "passing on") if key == (("service", "back"), "held longer")]
+
+
 def test_a_service_that_says_and_serves_less_is_silent() -> None:
     whole = fleet()
     start, service = np.array(whole["start"]), whole["service"].to_pylist()
@@ -251,6 +359,25 @@ def test_a_service_that_says_and_serves_less_is_silent() -> None:
     assert (("service", "back"), "silent") in found
     assert (("service", "front"), "serves less") not in found
     assert seen(given, "log patterns")[("service", "back"), "says less"].value == pytest.approx(1.0)
+
+
+def without_late_spans_of(whole: pa.Table, *gone: tuple[str, int]) -> pa.Table:
+    """No spans of these services and kinds in the second hour."""
+    late = np.array(whole["start"]) >= NOW + FOCUS_MS * 10**6
+    of = np.array([pair in gone for pair in zip(whole["service"].to_pylist(), whole["kind"].to_pylist(), strict=True)])
+    return whole.filter(pa.array(~(late & of)))
+
+
+def test_who_is_not_asked_is_not_silent() -> None:
+    unasked = without_late_spans_of(fleet(), ("front", spans.CLIENT), ("back", spans.SERVER), ("back", spans.CLIENT))
+    found = seen(case(unasked), "silence")
+    assert not [key for key in found if key[1] in ("serves less", "silent")]
+    asked = without_late_spans_of(fleet(), ("back", spans.SERVER), ("back", spans.CLIENT))
+    found = seen(case(asked), "silence")
+    assert {entity for entity, feature in found if feature == "silent"} == {("service", "back")}
+    # What is known by calls only cannot be told to be silent: it is asked less, by who serves on.
+    unasked = without_late_spans_of(fleet(), ("back", spans.CLIENT))
+    assert set(seen(case(unasked), "silence")) == {(("database", "ns at db"), "is asked less")}
 
 
 def test_what_no_calls_and_no_host_links_with_the_symptom_says_nothing_of_it() -> None:

@@ -124,3 +124,13 @@ def test_operations_shares_of_a_rise_add_up_to_one() -> None:
     shares = cell_series.shares_of_rise(*found, *whole)
     assert shares.sum() == pytest.approx(1.0)
     assert np.isnan(cell_series.shares_of_rise(found[1], found[0], whole[1], whole[0])).all()  # it fell
+
+
+def test_a_pause_is_where_none_came_though_many_were_to_be_expected() -> None:
+    counts = np.random.default_rng(2).poisson(6.0, 90).astype(float)
+    assert not events.paused(counts).any()
+    counts[30:50] = 0
+    assert np.flatnonzero(events.paused(counts)).tolist() == list(range(30, 50))
+    seldom = np.random.default_rng(2).poisson(0.1, 600).astype(float)
+    assert not events.paused(seldom).any()
+    assert not events.paused(np.zeros(5)).any()

@@ -11,6 +11,7 @@ from wirbel.core.diagnosis.model import Load, Question
 from wirbel.core.diagnosis.requests import Requests
 from wirbel.core.series import events
 from wirbel.core.series.grid import Grid
+from wirbel.core.series.series import Series
 from wirbel.core.topology.graph import EntityId
 
 Floats = npt.NDArray[np.float64]
@@ -21,12 +22,10 @@ LEAST_RANGE = 0.3  # of traffic within the reference (last tenth against first, 
 def of(question: Question, here: Requests, values: Floats, change: Effect) -> Load:
     """``values`` (one a request) are the symptom's, over what is usual for the operation. Slope by Theil and Sen (Sen 1968)."""
     quiet, reference = ~here.in_focus, question.reference
-    grid, service = Grid(reference.start, reference.end), EntityId("service", question.service)
-    count = events.counted(service, here.start[quiet], here.adjusted_count[quiet], grid)
-    mean = events.mean(service, "excess", change.unit, here.start[quiet], values[quiet], here.adjusted_count[quiet], grid)
-    # Before the first request of the reference the program may not have sent anything yet.
-    known_s = (reference.end - max(int(grid.times[np.argmax(count.known[0])]), reference.start)) / 1e9
-    before, after = float(here.adjusted_count[quiet].sum()) / known_s, float(here.adjusted_count[~quiet].sum()) / question.focus.seconds
+    count = _of_reference(question, here)
+    grid = count.grid
+    mean = events.mean(count.entities[0], "excess", change.unit, here.start[quiet], values[quiet], here.adjusted_count[quiet], grid)
+    before, after = float(here.adjusted_count[quiet].sum()) / heard_s(question, here), float(here.adjusted_count[~quiet].sum()) / question.focus.seconds
     ratio = after / before
     used = mean.known[0] & (grid.times >= reference.start) & (grid.times + grid.step_ns <= reference.end)
     if used.sum() < MIN_POINTS or change.delta == 0:
@@ -37,3 +36,19 @@ def of(question: Question, here: Requests, values: Floats, change: Effect) -> Lo
         return Load(ratio, None)
     slope = stats.theilslopes(level, rate).slope
     return Load(ratio, float(np.clip(slope * (after - before) / change.delta, 0, 1)))
+
+
+def heard_s(question: Question, here: Requests) -> float:
+    """For how long of the reference requests could be heard of, s: not before the first of them, as the program may not have sent anything yet, and not in a pause."""
+    count, reference = _of_reference(question, here), question.reference
+    known = np.flatnonzero(count.known[0])
+    if not len(known):
+        return reference.seconds
+    first = int(known[0])
+    silent = int(events.paused(np.nan_to_num(count.values[0, first:])).sum())
+    return (reference.end - max(int(count.grid.times[first]), reference.start)) / 1e9 - silent * count.grid.step
+
+
+def _of_reference(question: Question, here: Requests) -> Series:
+    quiet, reference = ~here.in_focus, question.reference
+    return events.counted(EntityId("service", question.service), here.start[quiet], here.adjusted_count[quiet], Grid(reference.start, reference.end))

@@ -35,6 +35,9 @@ IDENTITIES = {
     "code.function.name",
 }
 """Never a group: every request has its own, or, of code, the operation says the same."""
+OUTCOMES = ("http.response.", "http.request.resend", "error.", "exception.", "rpc.grpc.status", "otel.status", "db.response.")
+ASKED = ("db.", "server.", "http.route", "http.request.method", "url.", "code.", "messaging.", "rpc.", "network.", "peer.")
+"""Beginnings of keys that say how a request ended, and of those that say what is asked of whom: neither says who asks."""
 
 _STATEMENTS = arrow.attribute_column("span", "s", "db.query.text")
 _LIST_OF_ONE = r'^\["([^"\\]*)"\]$'

@@ -20,7 +20,20 @@ Floats = npt.NDArray[np.float64]
 MOST_CANDIDATES = 10
 LEAST_CONFIDENCE = 0.02  # of a candidate that is shown
 LEAST_WORTH = 0.05  # log-odds of an observation that is told
-ALWAYS_TOLD = ("where-time-went", "where-errors-began", "traffic", "change", "control", "version", "onset", "stands-out", "load", "metric", "held")
+ALWAYS_TOLD = (
+    "where-time-went",
+    "where-errors-began",
+    "traffic",
+    "change",
+    "control",
+    "version",
+    "onset",
+    "stands-out",
+    "instance-apart",
+    "load",
+    "metric",
+    "held",
+)
 NEIGHBOURS = "neighbours slower too"  # said of instances
 FILLS = "fills its host"  # said of instances
 LEAST_LEFT = 0.15  # of the change, that another may account for

@@ -251,6 +251,14 @@ def _listed(names: Sequence[str]) -> str:
     return ", ".join(names[:MOST_NAMED]) + (f" and {len(names) - MOST_NAMED} more" if len(names) > MOST_NAMED else "")
 
 
+def _instance_apart(facts: Facts) -> str:
+    if facts["signal"] == "errors":
+        over = [text.share(max(facts[side], 0.0)) for side in ("with", "others")]
+        return f"{facts['value']} fails at {over[0]} more of what it serves than is usual, the other instances of {facts['service']} at {over[1]}."
+    times = [_times(1 + facts[side]) for side in ("with", "others")]
+    return f"What {facts['value']} does by itself takes {times[0]} as long as is usual, the other instances of {facts['service']} {times[1]}."
+
+
 def _fails_by_itself(facts: Facts) -> str:
     before, after = (text.share(facts[side]) for side in ("before", "after"))
     return f"{facts['name']} fails at {after} of what it is asked, {before} before, and what it calls does not fail as much."
@@ -430,6 +438,7 @@ _OF: dict[str, Callable[[Facts], str]] = {
     "where-time-went": _where_time_went,
     "where-errors-began": _where_errors_began,
     "stands-out": _stands_out,
+    "instance-apart": _instance_apart,
     "tenants": _tenants,
     "fills-host": _fills_host,
     "same-requests": _same_requests,

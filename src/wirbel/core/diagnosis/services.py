@@ -17,6 +17,7 @@ from wirbel.core import arrow
 from wirbel.core.diagnosis.model import Question, Sampled, Signal
 from wirbel.core.diagnosis.responsibility import ENTITY_KIND
 from wirbel.core.series import cells as cell_series
+from wirbel.core.series import events
 from wirbel.core.series.grid import Grid
 from wirbel.core.signals import spans
 from wirbel.core.signals.entities import address_of
@@ -32,12 +33,18 @@ BACKTRACK = 0.1  # how willing it is to go back to a caller
 
 @dataclass(frozen=True)
 class Services:
-    """Entities (rows) by steps of time: ``total`` time in s, ``failures`` and requests (``rate``) of each step; all (entities, steps)."""
+    """Entities (rows) by steps of time, all (entities, steps): ``total`` time in s, ``failures`` and requests (``rate``) of each step; of the calls
+    that clients tell of, how many an entity made (``made``) and how many of them failed for it (``failed_calls``), how long it waited for all of
+    them in s (``waited``), and how many it was to answer (``asked``)."""
 
     entities: list[Entity]
     total: Floats
     failures: Floats
     rate: Floats
+    made: Floats
+    failed_calls: Floats
+    waited: Floats
+    asked: Floats
     calls: Bools  # (entities, entities): the first calls the second
     is_consumer: Bools
     reference: Bools
@@ -52,10 +59,26 @@ class Services:
         """From cells, in the question's steps, of the time from the reference to the end of the focus."""
         start, end = min(question.reference.start, question.focus.start), max(question.reference.end, question.focus.end)
         grid = Grid(start, end, finest=question.step_s)
+        reference, focus = _windows(grid, question)
         if not table.num_rows:
             nothing = np.zeros((0, grid.count))
             return cls(
-                [], nothing, nothing, nothing, np.zeros((0, 0), np.bool_), np.zeros(0, np.bool_), *_windows(grid, question), None, grid.first, grid.step, {}
+                entities=[],
+                total=nothing,
+                failures=nothing,
+                rate=nothing,
+                made=nothing,
+                failed_calls=nothing,
+                waited=nothing,
+                asked=nothing,
+                calls=np.zeros((0, 0), np.bool_),
+                is_consumer=np.zeros(0, np.bool_),
+                reference=reference,
+                focus=focus,
+                symptom=None,
+                first=grid.first,
+                step_s=grid.step,
+                asking={},
             )
         minute = arrow.numbers(table["minute"])
         table = table.filter(pa.array((minute >= grid.first) & (minute < grid.first + grid.count * grid.step_ns)))
@@ -75,6 +98,9 @@ class Services:
         total, failed, rate = (np.concatenate([nothing, *(getattr(part, name) for part in parts)]) for name in ("total", "failed", "count"))
         entities: list[Entity] = [("service", name) for name in names] + [(ENTITY_KIND.get(kinds[name] or "external", "external"), name) for name in peers]
         place = {name: n for n, (_, name) in enumerate(entities)}
+        place_of_service = {name: n for name, n in place.items() if entities[n][0] == "service"}
+        made, failed_calls, waited = _calls(called, "service", place_of_service, len(entities), grid)
+        asked, _, _ = _calls(called, "peer", place, len(entities), grid)
         calls = np.zeros((len(entities), len(entities)), np.bool_)
         for pair in called.group_by(["service", "peer"]).aggregate([]).to_pylist():
             if pair["service"] in place and pair["peer"] in place:
@@ -82,7 +108,24 @@ class Services:
         consuming = set(cell_series.of_kind(served, [spans.CONSUMER])["service"].unique().to_pylist())
         consumer = np.array([kind == "service" and name in consuming for kind, name in entities], np.bool_)
         symptom = place.get(question.service)
-        return cls(entities, total, failed, rate, calls, consumer, *_windows(grid, question), symptom, grid.first, grid.step, _asking(behind, grid))
+        return cls(
+            entities=entities,
+            total=total,
+            failures=failed,
+            rate=rate,
+            made=made,
+            failed_calls=failed_calls,
+            waited=waited,
+            asked=asked,
+            calls=calls,
+            is_consumer=consumer,
+            reference=reference & ~events.paused(rate.sum(axis=0)),
+            focus=focus,
+            symptom=symptom,
+            first=grid.first,
+            step_s=grid.step,
+            asking=_asking(behind, grid),
+        )
 
     def linked_with(self, names: Collection[str]) -> Services:
         """Those that calls link with entities of these names, through any number of others; and consumers: calls do not tell who feeds them."""
@@ -96,6 +139,10 @@ class Services:
             total=self.total[kept],
             failures=self.failures[kept],
             rate=self.rate[kept],
+            made=self.made[kept],
+            failed_calls=self.failed_calls[kept],
+            waited=self.waited[kept],
+            asked=self.asked[kept],
             calls=self.calls[np.ix_(kept, kept)],
             is_consumer=self.is_consumer[kept],
             symptom=None if self.symptom is None else place.get(self.symptom),
@@ -136,15 +183,38 @@ class Services:
     @cached_property
     def failed_before(self) -> Floats:
         """Share of requests that failed in the reference, shape (entities,)."""
-        return self._failed_in(self.reference)
+        return self._a_request(self.failures, self.reference)
 
     @cached_property
     def fails_more(self) -> Floats:
         """By how much the share of requests that fail rose, shape (entities,)."""
-        return self._failed_in(self.focus) - self.failed_before
+        return self._a_request(self.failures, self.focus) - self.failed_before
 
-    def _failed_in(self, window: Bools) -> Floats:
-        return np.asarray(self.failures[:, window].sum(axis=1) / np.maximum(self.rate[:, window].sum(axis=1), 1e-9))
+    @cached_property
+    def fails_by_itself(self) -> Floats:
+        """By how much more its requests fail than any that it calls, and than its own calls fail as it sees them, shape (entities,).
+
+        Who gives up on a call that would have been answered sees a failure that its callee does not.
+        """
+        seen = self._a_request(self.failed_calls, self.focus) - self._a_request(self.failed_calls, self.reference)
+        of_callees = np.where(self.calls, self.fails_more[None, :], 0.0).max(axis=1, initial=0.0)
+        return np.asarray(self.fails_more - np.maximum(seen, of_callees))
+
+    @cached_property
+    def held_longer(self) -> Floats:
+        """How much more of its requests' time at once its calls would take, were they no more than before, as a share of all of that time before, shape (entities,).
+
+        Requests under way are rate × duration (Little's law): those that wait for a call hold a worker, and others wait for one.
+        """
+        if not (self.reference.any() and self.focus.any()):
+            return np.zeros(len(self.entities))
+        calls, slow_calls = (self.made[:, window].mean(axis=1) for window in (self.reference, self.focus))
+        before, after = (self.waited[:, window].mean(axis=1) for window in (self.reference, self.focus))
+        slower = after / np.maximum(slow_calls, 1e-9) * calls - before
+        return np.where(slow_calls > 0, slower, 0.0) / np.maximum(self.total[:, self.reference].mean(axis=1), 1e-6)
+
+    def _a_request(self, counts: Floats, window: Bools) -> Floats:
+        return np.asarray(counts[:, window].sum(axis=1) / np.maximum(self.rate[:, window].sum(axis=1), 1e-9))
 
     @cached_property
     def anomaly(self) -> Floats:
@@ -217,6 +287,17 @@ def _asking(behind: pa.Table, grid: Grid) -> dict[str, Floats]:
         return {}
     found = cell_series.by_point(queries, grid, [EntityId("service", name) for name in names], group)
     return dict(zip(names, np.asarray(found.totals.total) / grid.step, strict=True))
+
+
+def _calls(called: pa.Table, side: str, place: Mapping[str, int], count: int, grid: Grid) -> tuple[Floats, Floats, Floats]:
+    """Calls, those that failed, and how long all took (s), by the ``service`` that made them or the ``peer`` that was to answer, at its ``place``: shape (count, steps) each."""
+    code, names = arrow.codes(called[side])
+    row = np.array([place.get(name, -1) for name in names] + [-1])[code]
+    at = np.where(row < 0, -1, row * grid.count + grid.index(called))
+    found = cell_series.totals(called, at, count * grid.count, quantiles=False)
+    took = np.bincount(at[at >= 0], arrow.numbers(called["total"])[at >= 0], count * grid.count).astype(float)
+    shape = (count, grid.count)
+    return found.count.reshape(shape), found.failed.reshape(shape), took.reshape(shape)
 
 
 def _windows(grid: Grid, question: Question) -> tuple[Bools, Bools]:

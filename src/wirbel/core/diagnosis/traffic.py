@@ -6,6 +6,7 @@ import numpy as np
 import numpy.typing as npt
 
 from wirbel.core.diagnosis.attribution import Contribution, Effect
+from wirbel.core.diagnosis.load import heard_s
 from wirbel.core.diagnosis.model import Question
 from wirbel.core.diagnosis.parts import OWN, Part
 from wirbel.core.diagnosis.requests import Requests
@@ -16,7 +17,7 @@ OUTSIDE = "from outside"  # who calls where no instrumented caller is seen
 
 def effect(question: Question, here: Requests) -> Effect:
     """Change of the rate, requests/s, with its interval."""
-    seconds = _seconds(question)
+    seconds = _seconds(question, here)
     total = {side: float(here.adjusted_count[here.in_focus == side].sum()) / seconds[side] for side in (True, False)}
     low, high = _interval(here.adjusted_count, here.in_focus, seconds)
     return Effect(
@@ -38,7 +39,7 @@ def by_caller(question: Question, here: Requests) -> list[Contribution]:
     operation, operations = here.traces.codes("operation")
     above = here.traces.parent[here.roots]
     who, what = np.where(above >= 0, caller[above], -1), operation[here.roots]
-    seconds = _seconds(question)
+    seconds = _seconds(question, here)
     parts = []
     for pair in np.unique(np.stack([who, what]), axis=1).T if len(here) else []:
         rows = (who == pair[0]) & (what == pair[1])
@@ -63,8 +64,9 @@ def by_caller(question: Question, here: Requests) -> list[Contribution]:
     return sorted(parts, key=lambda c: -abs(c.delta))
 
 
-def _seconds(question: Question) -> dict[bool, float]:
-    return {True: question.focus.seconds, False: question.reference.seconds}
+def _seconds(question: Question, here: Requests) -> dict[bool, float]:
+    """By whether it is the focus: how long requests could be heard of."""
+    return {True: question.focus.seconds, False: heard_s(question, here)}
 
 
 def _interval(weight: Floats, in_focus: npt.NDArray[np.bool_], seconds: dict[bool, float]) -> tuple[float, float]:

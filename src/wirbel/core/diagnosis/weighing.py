@@ -30,7 +30,7 @@ Floats = npt.NDArray[np.float64]
 KINDS = ("service", "operation", "instance", "host", "container", "database", "external", "zone", "attribute", "load")
 """Kinds of candidates; each has a weight of its own: how often it is the cause."""
 PARTS = ("instance", "attribute")  # kinds of what is a part of a service
-STANDS_OUT = "stands out"  # says how much of the harm is in a part
+APART = ("stands out", "instance apart")  # say how much of the harm is in a part
 OF_PARTS = ("one value alone", "one part alone")  # of a whole: that it has a part that does the harm
 CALLED = ("database", "external")  # kinds that are known by where they are called
 CLEAR = "the symptom is clear"
@@ -128,7 +128,7 @@ def gather(observations: Sequence[Observation], clear: float) -> list[Seen]:
 
 def _with_whole(seen: Seen, found: Mapping[Entity, Seen]) -> Seen:
     whole = found.get(("service", seen.service or "")) if seen.entity[0] in PARTS else None
-    part = max((o.value for o in seen.observations if o.feature == STANDS_OUT), default=0.0)
+    part = max((o.value for o in seen.observations if o.feature in APART), default=0.0)
     return replace(seen, whole=whole, part=min(part, 1.0)) if whole and part > 0 else seen
 
 

@@ -11,6 +11,8 @@ from wirbel.core.topology.graph import EntityId
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
+Bools = npt.NDArray[np.bool_]
+SURELY_EXPECTED = 20.0  # events: that there are none by chance has a probability of e⁻²⁰
 
 
 def counted(entity: EntityId, times: Ints, weight: Floats, grid: Grid) -> Series:
@@ -25,6 +27,13 @@ def mean(entity: EntityId, name: str, unit: str, times: Ints, values: Floats, we
     with np.errstate(invalid="ignore", divide="ignore"):
         means = _add(times, weight * values, grid) / count
     return Series([entity], name, unit, "mean", grid, means[None], _add(times, np.ones(len(times)), grid)[None])
+
+
+def paused(counts: Floats) -> Bools:
+    """Steps of a pause, of how many events each step has, shape (steps,): without any for so long that it is no chance; nobody sent then, or nobody took it."""
+    idle = counts <= 0
+    run = np.cumsum(np.diff(idle, prepend=False) != 0)  # a number for each run of alike steps
+    return np.asarray(idle & (np.bincount(run)[run] * counts.mean() >= SURELY_EXPECTED))
 
 
 def _add(times: Ints, values: Floats, grid: Grid) -> Floats:

@@ -1,4 +1,7 @@
-"""Notices that something is off: the watch as it runs on the store, on the requests of the fronts and of those that take messages, from cells only."""
+"""Notices that something is off: the watch as it runs on the store, on the requests of all services, from cells only.
+
+Who looks asks about a front, where one is off; else about a service that takes messages, else about any that is slow or fails: that it is asked less hurts nobody.
+"""
 
 from __future__ import annotations
 
@@ -55,22 +58,22 @@ def watch(whole: pa.Table, start: int, end: int) -> Watched:
         return Watched(None, None, None)
     found = cell_series.by_point(table, grid, [EntityId("service", name) for name in names], group)
     fronts = cell_series.entry_services(whole)
-    consumers = sorted(set(cell_series.of_kind(table, [spans.CONSUMER])["service"].unique().to_pylist()) - set(fronts))
+    consumers = set(cell_series.of_kind(table, [spans.CONSUMER])["service"].unique().to_pylist())
     budget = Budget(BUDGET / (len(SYMPTOMS) * len(names)))
-    followed = {
-        (names[row], metric): _followed(points, SYMPTOMS[metric], metric == "failed share", budget)
-        for row, metric, points in of_requests(found)
-        if names[row] in fronts or names[row] in consumers
-    }
+    followed = {(names[row], metric): _followed(points, SYMPTOMS[metric], metric == "failed share", budget) for row, metric, points in of_requests(found)}
     told = [(name, metric, one) for (name, metric), tracker in followed.items() for one in _matters(tracker, metric, end)]
     seen = [
         Seen(name, SIGNALS[metric], one.onset, one.opened + grid.step_ns, one.bits)  # type: ignore[arg-type]
         for name, metric, one in told
     ]
     thresholds = [one.threshold_at + grid.step_ns for name, _, one in told if name in fronts and one.threshold_at is not None]
-    return Watched(
-        _first_of_the_worst([one for one in seen if one.service in fronts] or seen, grid), _least_usual(fronts, followed, grid), min(thresholds, default=None)
+    chosen = (
+        [one for one in seen if one.service in fronts],
+        [one for one in seen if one.service in consumers],
+        [one for one in seen if one.signal != "throughput"],
     )
+    asked = next(filter(None, chosen), [])
+    return Watched(_first_of_the_worst(asked, grid), _least_usual(fronts, followed, grid), min(thresholds, default=None))
 
 
 def _first_of_the_worst(seen: list[Seen], grid: Grid) -> Seen | None:

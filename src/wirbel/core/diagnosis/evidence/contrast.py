@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from wirbel.core.diagnosis.case import Case, Entity
 from wirbel.core.diagnosis.contrast import Standout
 from wirbel.core.diagnosis.evidence.observation import Feature, Observation, Source
+from wirbel.core.diagnosis.marks import ASKED, OUTCOMES
 
 FEATURES = {
     "stands out": Feature("share of the change that vanishes with it, times how far apart it is", +1, 0.5),
@@ -18,9 +19,6 @@ FEATURES = {
 }
 PLACES = {"service.instance.id": "instance", "k8s.pod.name": "instance", "host.name": "host", "cloud.availability_zone": "zone"}
 _OF_SERVICE = {"service.version", "operation"}
-_OUTCOMES = ("http.response.", "http.request.resend", "error.", "exception.", "rpc.grpc.status", "otel.status", "db.response.")
-_ASKED = ("db.", "server.", "http.route", "http.request.method", "url.", "code.", "messaging.", "rpc.", "network.", "peer.")
-"""Beginnings of keys that say how a request ended, and of those that say what is asked of whom: neither says who asks."""
 MOST_ATTRIBUTES = 5
 CERTAIN = 1e-30
 
@@ -34,7 +32,7 @@ def _observe(case: Case) -> Iterator[Observation]:
             yield from _of(case, standout, entity, service, len(places) - 1, values)
         if places:
             yield from _alone(standout)
-        found = [(service, key, value) for service, key, value in values if not (key in PLACES or key in _OF_SERVICE or key.startswith(_OUTCOMES + _ASKED))]
+        found = [(service, key, value) for service, key, value in values if not (key in PLACES or key in _OF_SERVICE or key.startswith(OUTCOMES + ASKED))]
         if found and not places and attributes < MOST_ATTRIBUTES:
             attributes += 1
             service, key, value = found[0]

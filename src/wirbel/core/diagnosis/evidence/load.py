@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
+from dataclasses import asdict, dataclass
 
 import numpy as np
 import pyarrow as pa
@@ -11,7 +12,8 @@ import pyarrow as pa
 from wirbel.core import arrow
 from wirbel.core.diagnosis.case import Case
 from wirbel.core.diagnosis.evidence.observation import Feature, Observation, Source
-from wirbel.core.diagnosis.marks import COMPARED_TYPES, IDENTITIES, MOST_VALUES, compared
+from wirbel.core.diagnosis.load import heard_s
+from wirbel.core.diagnosis.marks import ASKED, COMPARED_TYPES, IDENTITIES, MOST_VALUES, OUTCOMES, compared
 
 FEATURES = {
     "traffic rose": Feature("log2 of the rate of what is asked about", +1, 1.5),
@@ -26,6 +28,7 @@ LEAST = 0.3  # log2 of a rate
 LEAST_REQUESTS = 50  # in the focus
 MUCH = 1.3  # times the traffic, from which it is asked who brings it
 HALF = 0.4  # of the added requests, beyond its usual share
+ALIKE = 0.1  # between the shares of values that the same added requests have
 
 
 def _observe(case: Case) -> Iterator[Observation]:
@@ -74,16 +77,45 @@ def _of_symptom(case: Case) -> Iterator[Observation]:
 
 
 def _bringers(case: Case) -> Iterator[Observation]:
-    """Values of the requests themselves that account for most of those that were added."""
+    """Who brings most of the requests that were added, else what is asked for most of them: the value that was the rarest before, and whatever else those requests have."""
+    visitors = sorted(_visitors(case), key=lambda one: (one.key.startswith(ASKED), one.usual))
+    if not visitors:
+        return
+    first, service = visitors[0], case.question.service
+    alike = [one for one in visitors if one.key.startswith(ASKED) == first.key.startswith(ASKED) and abs(one.share - first.share) < ALIKE]
+    yield Observation(
+        ("attribute", first.key),
+        "brings the traffic",
+        min(first.share, 1.0),
+        "traffic",
+        "brings-traffic",
+        asdict(first),
+        {"service": service, "key": first.key, "value": first.value},
+        {one.key: one.value for one in alike},
+        service,
+    )
+
+
+@dataclass(frozen=True)
+class _Visitor:
+    """A value that was rare and that most of the added requests have; shares of these, and of the requests before."""
+
+    key: str
+    value: str
+    share: float
+    usual: float
+
+
+def _visitors(case: Case) -> Iterator[_Visitor]:
     here, question = case.here, case.question
     table = case.traces.table.take(pa.array(here.roots))
-    rate = np.where(here.in_focus, here.adjusted_count / question.focus.seconds, -here.adjusted_count / question.reference.seconds)
+    rate = np.where(here.in_focus, here.adjusted_count / question.focus.seconds, -here.adjusted_count / heard_s(question, here))
     added = float(rate.sum())
     for column in table.column_names:
         if not arrow.is_attribute_column(column):
             continue
         _, letter, key = arrow.split_attribute_column(column)
-        if letter not in COMPARED_TYPES or key in IDENTITIES:
+        if letter not in COMPARED_TYPES or key in IDENTITIES or key.startswith(OUTCOMES):
             continue
         code, values = arrow.codes(compared(table[column], column))
         if not 1 < len(values) <= MOST_VALUES:
@@ -95,11 +127,7 @@ def _bringers(case: Case) -> Iterator[Observation]:
         # What all values share in is more of everything; one that was rare and is most of what came is a visitor.
         share, usual = float(grown[most] / added), float(before[most] / max(before.sum(), 1e-12))
         if share - usual > HALF:
-            value = str(values[most])
-            facts = {"key": key, "value": value, "share": share, "usual": usual}
-            about = {"service": question.service, "key": key, "value": value}
-            entity = ("attribute", key)
-            yield Observation(entity, "brings the traffic", min(share, 1.0), "traffic", "brings-traffic", facts, about, {key: value}, question.service)
+            yield _Visitor(key, str(values[most]), share, usual)
 
 
 SOURCE = Source("load", FEATURES, _observe)

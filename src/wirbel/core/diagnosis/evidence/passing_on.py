@@ -12,11 +12,13 @@ from wirbel.core.diagnosis.evidence.observation import Feature, Observation, Sou
 FEATURES = {
     "walked to": Feature("visits of a random walk along the calls, of the most visited", +1, 0.5),
     "off by itself": Feature("standard deviations beyond the worst of what it calls", +1, 5.0),
-    "fails by itself": Feature("share of its requests that fails, beyond the worst of what it calls", +1, 0.2),
+    "fails by itself": Feature("share of its requests that fails, beyond the worst of what it calls and of its calls", +1, 0.2),
+    "held longer": Feature("time of its calls that they take longer, of all of its requests' time before", -1, 0.5),
     "passes on": Feature("standard deviations of the worst of what it calls", -1, 5.0),
 }
 MOST = 30.0
 LEAST_FAILING = 0.01
+LEAST_HELD = 0.1
 
 
 def _observe(case: Case) -> Iterator[Observation]:
@@ -32,10 +34,13 @@ def _observe(case: Case) -> Iterator[Observation]:
             yield Observation((kind, name), "walked to", float(s.walk[n] * its_own[n]), service=service)
         if (own - beneath) * its_own[n] > 1:
             yield Observation((kind, name), "off by itself", float(min(own - beneath, MOST) * its_own[n]), service=service)
-        fails = float(s.fails_more[n] - s.fails_more[s.calls[n]].max(initial=0.0))
+        fails = float(s.fails_by_itself[n])
         if fails > LEAST_FAILING:
             facts = {"name": name, "before": float(s.failed_before[n]), "after": float(s.failed_before[n] + s.fails_more[n])}
             yield Observation((kind, name), "fails by itself", fails, "errors", "fails-by-itself", facts, {"service": name} if service else {}, service=service)
+        if s.held_longer[n] > LEAST_HELD:
+            # Who waits for a call holds a worker: that others wait for one is not its own doing.
+            yield Observation((kind, name), "held longer", float(s.held_longer[n]), service=service)
         if min(own, beneath) > 1:
             yield Observation((kind, name), "passes on", min(float(np.minimum(own, beneath)), MOST), service=service)
 

@@ -16,6 +16,7 @@ FEATURES = {
     "near its limit": Feature("share of the limit beyond a half, if it rose", +1, 0.3),
     "share rose": Feature("share of the limit", +1, 0.2),
     "waits more": Feature("log2 of what waits", +1, 2.0),
+    "is waited for": Feature("log2 of what waits for it at who calls it", +1, 2.0),
     "fails more": Feature("log2 of what fails, is dropped or repeated", +1, 2.0),
     "metrics moved": Feature("standard deviations beyond those of others", +1, 20.0),
     "several metrics moved": Feature("metrics", +1, 3.0),
@@ -46,12 +47,15 @@ def _observe(case: Case) -> Iterator[Observation]:
         rises = m.outside[row] > 0
         level, before = m.level[row], m.level_before[row]
         apart = m.beside[row] * np.sign(m.z[row])
-        for entity in sorted(entities_of(m, row, serving, case.services.by_address)):
-            if rises and np.isfinite(level):
+        own, named = entities_of(m, row, serving, case.services.by_address)
+        for entity in sorted(own | named):
+            # A pool is its owner's: who is called is waited for, but it is not the one that is full.
+            is_own = entity in own
+            if rises and is_own and np.isfinite(level):
                 rose = float(level - before) - shared.get(m.metric[row], 0.0)
                 keep(entity, "near its limit", max(float(level) - 0.5, 0.0) if rose > RISE else 0.0, row)
                 keep(entity, "share rose", max(rose, 0.0), row)
-            for feature, speaks in (("waits more", waiting), ("fails more", failing)):
+            for feature, speaks in (("waits more" if is_own else "is waited for", waiting), ("fails more", failing)):
                 if rises and speaks[row]:
                     keep(entity, feature, float(np.log2((m.after[row] + 0.5) / (max(m.before[row], 0) + 0.5))), row)
             if apart > CLEAR:
@@ -85,8 +89,8 @@ def _service_of(entity: Entity, m: Measures, row: int) -> str | None:
     return m.service[row] if entity[0] == "instance" else entity[1] if entity[0] == "service" else None
 
 
-def entities_of(m: Measures, row: int, serving: set[str], addresses: dict[str, Entity]) -> set[Entity]:
-    """Whom a measure speaks of: the instance and service that send it, if they serve; else the host that an agent runs on, and whatever its labels name."""
+def entities_of(m: Measures, row: int, serving: set[str], addresses: dict[str, Entity]) -> tuple[set[Entity], set[Entity]]:
+    """Whose a measure is, and whom its labels name besides: it is of the instance and service that send it, if they serve; else of whom its labels name, or the host that an agent runs on."""
     service, instance, host = m.service[row], m.instance[row], m.host[row]
     # What is measured of requests that are served names the server's own address.
     labels = {} if m.metric[row].startswith("http.server.") else m.labels[row]
@@ -95,9 +99,9 @@ def entities_of(m: Measures, row: int, serving: set[str], addresses: dict[str, E
     if service in serving:
         of_host = m.metric[row].startswith("system.") and host is not None
         own: set[Entity] = {("host", host)} if of_host and host else {("service", service)} | ({("instance", instance)} if instance else set())
-        return own | named
+        return own, named - own
     named |= {("service", text) for text in texts if text in serving}
-    return named or ({("host", host)} if host else set())
+    return named or ({("host", host)} if host else set()), set()
 
 
 SOURCE = Source("saturation", FEATURES, _observe)

@@ -11,8 +11,9 @@ from wirbel.core.diagnosis.case import Case
 from wirbel.core.diagnosis.evidence.observation import Feature, Observation, Source
 
 FEATURES = {
-    "serves less": Feature("share of its rate that is gone, beyond what its callers serve less", +1, 0.5),
+    "serves less": Feature("share of its rate that is gone, beyond what it is asked less", +1, 0.5),
     "silent": Feature("1 if nothing is served any more", +1, 0.5),
+    "is asked less": Feature("share of the calls of it that are gone, of what is known by them only, beyond what its callers serve less", -1, 0.5),
     "sends nothing": Feature("share of its metrics that stopped", +1, 0.5),
 }
 LEAST_REQUESTS = 20  # in the reference
@@ -21,21 +22,29 @@ MUCH, ALL = 0.4, 0.99  # of a rate
 
 
 def _observe(case: Case) -> Iterator[Observation]:
-    s, m = case.services, case.measures
+    yield from _of_requests(case)
+    yield from _of_metrics(case)
+
+
+def _of_requests(case: Case) -> Iterator[Observation]:
+    s = case.services
     late = np.flatnonzero(s.focus)[int(s.focus.sum()) // 2 :]
     known = bool(s.reference.any() and len(late))
     for n, (kind, name) in enumerate(s.entities if known else []):
-        before, after = float(s.rate[n, s.reference].mean()), float(s.rate[n, late].mean())
-        scatter = max(float(s.rate[n, s.reference].var()), before) * len(late)
-        if s.rate[n, s.reference].sum() < LEAST_REQUESTS or (before - after) * len(late) < CLEAR * np.sqrt(scatter):
+        gone, before, after = _gone(case, n, late)
+        if gone <= MUCH:
             continue
-        gone = 1 - after / before / _of_callers(case, n, late)
-        if gone > MUCH:
-            service = name if kind == "service" else None
-            facts = {"name": name, "before": before / s.step_s, "after": after / s.step_s}
-            yield Observation((kind, name), "serves less", gone, "absence", "serves-less", facts, {"service": name} if service else {}, service=service)
-            if gone > ALL:
-                yield Observation((kind, name), "silent", 1.0, "absence", service=service)
+        if kind != "service":
+            yield Observation((kind, name), "is asked less", gone)
+            continue
+        facts = {"name": name, "before": before / s.step_s, "after": after / s.step_s}
+        yield Observation((kind, name), "serves less", gone, "absence", "serves-less", facts, {"service": name}, service=name)
+        if gone > ALL:
+            yield Observation((kind, name), "silent", 1.0, "absence", service=name)
+
+
+def _of_metrics(case: Case) -> Iterator[Observation]:
+    m = case.measures
     gone_by_metric: dict[tuple[str, str], list[bool]] = {}
     for row, lost in enumerate(m.lost):
         gone_by_metric.setdefault((m.service[row] or "", m.metric[row]), []).append(bool(lost))
@@ -50,12 +59,28 @@ def _observe(case: Case) -> Iterator[Observation]:
             )
 
 
-def _of_callers(case: Case, n: int, late: npt.NDArray[np.int64]) -> float:
-    """The share of their rate that those who call it still have; 1 where nobody is known to call, or these do more."""
+def _gone(case: Case, n: int, late: npt.NDArray[np.int64]) -> tuple[float, float, float]:
+    """The share of the requests of an entity that is clearly gone, of those that it would have by what it is asked; and its rate before and after, requests a step."""
+    s = case.services
+    rate = s.rate[n]
+    before, after = float(rate[s.reference].mean()), float(rate[late].mean())
+    if rate[s.reference].sum() < LEAST_REQUESTS:
+        return 0.0, before, after
+    left = _still_asked(case, n, late)
+    expected = before * left
+    scatter = max(float(rate[s.reference].var()) * left, expected) * len(late)
+    if (expected - after) * len(late) <= CLEAR * np.sqrt(scatter):
+        return 0.0, before, after
+    return 1 - after / expected, before, after
+
+
+def _still_asked(case: Case, n: int, late: npt.NDArray[np.int64]) -> float:
+    """The share that is left of the requests that its callers serve and, of a service, of the calls of it that they tell of; 1 where nobody is known to call, or these do more."""
     s = case.services
     callers = s.rate[s.calls[:, n] & (np.arange(len(s.entities)) != n)]
-    before, after = callers[:, s.reference].mean(axis=1).sum(), callers[:, late].mean(axis=1).sum()
-    return float(np.clip(after / before, 1e-3, 1.0)) if before > 0 else 1.0
+    told = [callers.sum(axis=0), *([s.asked[n]] if s.entities[n][0] == "service" else [])]
+    shares = [float(asked[late].mean() / asked[s.reference].mean()) for asked in told if asked[s.reference].sum() >= LEAST_REQUESTS]
+    return min([*shares, 1.0])
 
 
 SOURCE = Source("silence", FEATURES, _observe)
