@@ -50,10 +50,14 @@ def waiting(rate: Floats, hold_s: Floats, servers: npt.ArrayLike, step_s: float,
     count = np.broadcast_to(np.maximum(np.asarray(servers), 1), rate.shape)
     load = rate * hold_s
     steady = np.minimum(load, NEARLY_FULL * count)
-    chance, mean = np.empty_like(load), hold_s / (count - steady)
-    for number in np.unique(count):
-        at = count == number
-        chance[at] = erlang_c(int(number), steady[at])
+    mean = hold_s / (count - steady)
+    if np.ndim(servers) == 0:
+        chance = erlang_c(int(count[0]), steady)
+    else:
+        chance = np.empty_like(load)
+        for number in np.unique(count):
+            at = count == number
+            chance[at] = erlang_c(int(number), steady[at])
     served = count / np.maximum(hold_s, 1e-9)  # a second, when all are at work
     line, refused = _line(rate, NEARLY_FULL * served, step_s, longest_s)
     return Waiting(np.minimum(load, count) / count, chance, np.minimum(mean, longest_s), line, refused)

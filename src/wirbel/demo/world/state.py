@@ -49,11 +49,11 @@ def times_and_retries(failing: Floats, retries: int) -> tuple[Floats, Floats]:
 
 
 def _once(reckoned: Callable[..., Floats]) -> Callable[..., Floats]:
-    """What follows from the conditions alone is reckoned once a state."""
+    """What follows from the conditions alone is reckoned once a state. What is asked about are names, numbers and parts of the state's topology, which stays."""
 
     @wraps(reckoned)
     def known(state: State, *of: object) -> Floats:
-        key = (reckoned.__name__, *of)
+        key = (reckoned.__name__, *(one if isinstance(one, str | int) else id(one) for one in of))
         if key not in state.known:
             state.known[key] = reckoned(state, *of)
         return state.known[key]
@@ -85,6 +85,7 @@ class State:
     stretch: dict[str, Floats] = field(default_factory=dict)  # of own work on a host
     own_cpu: dict[tuple[str, int], Floats] = field(default_factory=dict)  # cores of an instance
     workers: dict[tuple[str, int], Waiting] = field(default_factory=dict)
+    worker_wait: dict[str, tuple[Floats, Floats]] = field(default_factory=dict)  # of a service: mean wait for one, s, and the share that is turned away
     pools: dict[tuple[str, int, str], Waiting] = field(default_factory=dict)
     keeps: dict[tuple[str, str], Floats] = field(default_factory=dict)  # s that a request of an operation keeps its connection to a database
     pool_size: dict[tuple[str, int, str], Floats] = field(default_factory=dict)
@@ -180,6 +181,18 @@ class State:
         return np.array([self.conditions.extra("app failing", operation.key, version) for version in (client.versions if client else ())])
 
     @_once
+    def own_work_s(self, operation: Operation) -> Floats:
+        """Own work of a request on an idle machine, mean, s."""
+        ms = lognormal_mean(operation.work_ms, operation.spread) + sum(lognormal_mean(c.work_ms, operation.spread) * self.made(c) for c in operation.calls)
+        return np.asarray(ms / 1e3 + sum(0.0002 * self.made(c) * self.times(operation, c) for c in operation.calls))
+
+    @_once
+    def network_s(self, one: str, other: str) -> Floats:
+        """There and back between two services' instances, mean, s: packets that are lost are sent again."""
+        lost = np.mean([[self.loss(a.zone, b.zone) for b in self.topology.instances[other]] for a in self.topology.instances[one]], axis=(0, 1))
+        return np.asarray(2 * NETWORK_MS / 1e3 + PACKETS * lost * RESEND_S)
+
+    @_once
     def times(self, operation: Operation, call: Call) -> Floats:
         """Calls made in place of one, in the mean over instances."""
         many = sum(
@@ -252,16 +265,10 @@ def _rates(state: State) -> None:
     state.rate, state.backend_rate = asked, backends
 
 
-def own_work_s(operation: Operation, state: State) -> Floats:
-    """Own work of a request on an idle machine, mean, s."""
-    ms = lognormal_mean(operation.work_ms, operation.spread) + sum(lognormal_mean(c.work_ms, operation.spread) * state.made(c) for c in operation.calls)
-    return np.asarray(ms / 1e3 + sum(0.0002 * state.made(c) * state.times(operation, c) for c in operation.calls))
-
-
 def _processors(state: State) -> None:
     wanted = {host: BASE_CPU + state.conditions.extra("cpu", host) for host in state.topology.hosts}
     for service, instances in state.topology.instances.items():
-        work = sum(own_work_s(o, state) * state.rate[o.key] for o in state.topology.operations.values() if o.service == service)
+        work = sum(state.own_work_s(o) * state.rate[o.key] for o in state.topology.operations.values() if o.service == service)
         for number, instance in enumerate(instances):
             takes = work * state.share(service, number) * state.conditions.factor("work", service, number) + 0.02
             takes = takes * (1 + 2 * state.pausing(service, number))  # collecting garbage is work too
@@ -315,12 +322,6 @@ def _pools(state: State) -> None:
             state.pools[service, number, backend] = waiting(asks * state.share(service, number), hold, free.astype(np.int64), c.step_s, POOL_WAIT_S)
 
 
-def _network_s(state: State, one: str, other: str) -> Floats:
-    """There and back between two services' instances, mean, s: packets that are lost are sent again."""
-    lost = np.mean([[state.loss(a.zone, b.zone) for b in state.topology.instances[other]] for a in state.topology.instances[one]], axis=(0, 1))
-    return 2 * NETWORK_MS / 1e3 + PACKETS * lost * RESEND_S
-
-
 def _pool_wait(state: State, service: str, backend: str) -> tuple[Floats, Floats]:
     """Mean wait for a connection over all instances, s, and the share that gives up."""
     parts = [(state.share(service, n), state.pools[service, n, backend]) for n in range(len(state.topology.instances[service]))]
@@ -329,6 +330,7 @@ def _pool_wait(state: State, service: str, backend: str) -> tuple[Floats, Floats
 
 def _responses(state: State) -> None:
     """From the backends up: how long calls and operations take, and how many fail."""
+    slowed: dict[str, tuple[Floats, Floats]] = {}
     for key, operation in state.topology.operations.items():
         service = state.topology.services[operation.service]
         c = state.conditions
@@ -356,15 +358,10 @@ def _responses(state: State) -> None:
                 serial, branch = serial + branch, whole
             if not call.optional:
                 ok = ok * (1 - np.clip(state.made(call) * lost, 0, 1))
-        own = own_work_s(operation, state) * c.factor("speed", operation.service)
-        slow = sum(
-            state.share(operation.service, n) * c.factor("work", operation.service, n) * state.stretch[i.host] / (1 - state.pausing(operation.service, n))
-            for n, i in enumerate(state.topology.instances[operation.service])
-        )
-        stopped = sum(
-            state.share(operation.service, n) * state.pausing(operation.service, n) * state.pause_length(operation.service, n) / 2
-            for n in range(len(state.topology.instances[operation.service]))
-        )
+        own = state.own_work_s(operation) * c.factor("speed", operation.service)
+        if operation.service not in slowed:
+            slowed[operation.service] = _slowed(state, operation.service)
+        slow, stopped = slowed[operation.service]
         whole = serial + branch + own * slow + stopped
         for name, until in before.items():
             state.keeps[key, name] = _mixed(state.keeps.get((key, name)), whole - until - np.where(until > 0, 0.5 * own * slow, 0.0))
@@ -376,6 +373,16 @@ def _responses(state: State) -> None:
         by_app = state.app_failing(operation)
         failing = failing + (by_app.mean(axis=0) if len(by_app) else 0.0)
         state.failing[key] = np.clip(1 - ok * (1 - failing), 0, 0.99)
+
+
+def _slowed(state: State, service: str) -> tuple[Floats, Floats]:
+    """How much longer a service's own work takes than on an idle machine, and for how long it stands still in the mean, s."""
+    instances = list(enumerate(state.topology.instances[service]))
+    slow = sum(
+        state.share(service, n) * state.conditions.factor("work", service, n) * state.stretch[i.host] / (1 - state.pausing(service, n)) for n, i in instances
+    )
+    stopped = sum(state.share(service, n) * state.pausing(service, n) * state.pause_length(service, n) / 2 for n, _ in instances)
+    return np.asarray(slow), np.asarray(stopped)
 
 
 def _call_outcome(state: State, operation: Operation, call: Call) -> tuple[Floats, Floats]:
@@ -391,23 +398,12 @@ def _call_outcome(state: State, operation: Operation, call: Call) -> tuple[Float
         callee = state.topology.operations[call.to]
         if call.inner:
             return state.response[call.to], state.failing[call.to]
-        takes = state.response[call.to] + _worker_wait(state, callee.service) + _network_s(state, operation.service, callee.service)
-        failing = state.failing[call.to] + _turned_away(state, callee.service)
+        waits, turned_away = state.worker_wait.get(callee.service, (np.zeros(state.conditions.steps),) * 2)
+        takes = state.response[call.to] + waits + state.network_s(operation.service, callee.service)
+        failing = state.failing[call.to] + turned_away
     # How many take longer than the caller waits: as if times were exponential, once they are near it.
     late = np.where(takes > timeout / 8, np.exp(-timeout / np.maximum(takes, 1e-9)), 0.0)
     return np.minimum(takes, timeout), np.clip(failing + late, 0, 0.98)
-
-
-def _worker_wait(state: State, service: str) -> Floats:
-    if (service, 0) not in state.workers:
-        return np.zeros(state.conditions.steps)
-    return np.asarray(sum(state.share(service, n) * state.workers[service, n].expected for n in range(len(state.topology.instances[service]))))
-
-
-def _turned_away(state: State, service: str) -> Floats:
-    if (service, 0) not in state.workers:
-        return np.zeros(state.conditions.steps)
-    return np.asarray(sum(state.share(service, n) * state.workers[service, n].refused for n in range(len(state.topology.instances[service]))))
 
 
 def _workers(state: State) -> None:
@@ -423,3 +419,5 @@ def _workers(state: State) -> None:
             state.workers[service, number] = waiting(
                 came, np.asarray(hold * (1 + 0.3 * (slow - 1))), state.topology.services[service].workers, state.conditions.step_s, longest
             )
+        lines = [(state.share(service, n), state.workers[service, n]) for n in range(len(instances))]
+        state.worker_wait[service] = np.asarray(sum(s * w.expected for s, w in lines)), np.asarray(sum(s * w.refused for s, w in lines))
