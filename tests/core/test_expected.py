@@ -160,3 +160,18 @@ def test_a_reference_lies_where_something_was_heard() -> None:
     assert found.reference == (10, 100)
     calm = propose(band_of(values, samples))
     assert calm.reference == (190, calm.focus[0])
+
+
+def test_a_reference_does_not_reach_over_a_pause_of_what_is_heard_all_the_time() -> None:
+    """Twelve minutes of nothing in a series of every minute are a pause; in one of every eighth they are none."""
+    values, samples = noise(300, 8)
+    values[0, 200:212], samples[0, 200:212] = np.nan, 0
+    values[0, 260:] *= 6
+    assert propose(band_of(values, samples)).reference[0] == 212
+    assert quiet_before(band_of(values[:, :260], samples[:, :260])) == (212, 260)
+    values, samples = noise(300, 8)
+    seldom = np.arange(300) % 8 != 0
+    values[0, seldom], samples[0, seldom] = np.nan, 0
+    found = quiet_before(band_of(values, samples))
+    assert found is not None
+    assert found[1] - found[0] == 90

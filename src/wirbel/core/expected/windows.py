@@ -26,6 +26,7 @@ LEAST_REFERENCE_S = 10 * MINUTE_S  # of it, where so much is known
 MIN_REFERENCE = 12  # points of it
 GUARD_S = 2 * MINUTE_S  # left free before the departure
 SILENT_S = 20 * MINUTE_S  # without anything heard: a reference does not reach over it
+PAUSE_S, PAUSE_TIMES = 5 * MINUTE_S, 10  # nor over a shorter pause, where so many times as often something is heard
 ENDED_S = 3 * MINUTE_S  # without anything heard: what was sent has ended
 DEFAULT_FOCUS_S = 30 * MINUTE_S  # when nothing departs
 
@@ -97,13 +98,20 @@ def _heard_before(stop: int, first: int, heard: npt.NDArray[np.bool_], step_s: f
     wanted, least = max(_points(REFERENCE_S, step_s), MIN_REFERENCE), _points(LEAST_REFERENCE_S, step_s)
     known = np.flatnonzero(heard[first:stop]) + first
     if len(known):
-        breaks = np.flatnonzero(np.diff(known) > _points(SILENT_S, step_s))
+        breaks = _pauses(known, step_s)
         begin, end = int(known[breaks[-1] + 1] if len(breaks) else known[0]), int(known[-1]) + 1
         if end - begin >= least:
             # What was not heard just before, as it had not come in yet, is no gap.
             end = stop if stop - end <= _points(SILENT_S, step_s) else end
             return max(begin, end - wanted), end
     return min(max(first, stop - wanted), stop - 1), stop
+
+
+def _pauses(known: npt.NDArray[np.int64], step_s: float) -> npt.NDArray[np.int64]:
+    """Places among the points at which something was heard after which nothing was for so long that it is a pause."""
+    apart = np.diff(known)
+    usual = int(np.median(apart)) if len(apart) else 1
+    return np.flatnonzero(apart > min(max(_points(PAUSE_S, step_s), PAUSE_TIMES * usual), _points(SILENT_S, step_s)))
 
 
 def quiet_before(band: Band) -> tuple[int, int] | None:
@@ -115,7 +123,9 @@ def quiet_before(band: Band) -> tuple[int, int] | None:
     known = np.flatnonzero(band.series.known[0])
     if not len(known):
         return None
-    step_s, loud, first = band.series.grid.step, band.above[0], int(known[0])
+    step_s, loud, first = band.series.grid.step, band.above[0].copy(), int(known[0])
+    for place in _pauses(known, step_s):
+        loud[known[place] + 1 : known[place + 1]] = True  # it is no quiet time
     longest, shortest = _points(REFERENCE_S, step_s), _points(LEAST_REFERENCE_S, step_s)
     latest = stop = _without_loud_end(loud, len(loud), first + shortest)
     while stop > first + shortest:
