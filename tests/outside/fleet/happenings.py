@@ -1,4 +1,4 @@
-"""What goes wrong in the fleet, one after the other, and who is at fault."""
+"""What goes wrong in the fleet, one after the other, and who is at fault: two stories, of a fleet with one of each and of one with two of ``tariffs``."""
 
 from __future__ import annotations
 
@@ -7,9 +7,10 @@ from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from pathlib import Path
 from typing import Any
 
-from tests.outside.fleet.running import ENVIRONMENT, Fleet
+from tests.outside.fleet.running import ROLES, Fleet
 
 SETTLE_S, REFERENCE_S, FAULT_S = 4, 40, 35
 Window = tuple[str, str]
@@ -38,8 +39,23 @@ class Lived:
     change: dict[str, Any] | None
 
 
-HAPPENINGS = (
-    Happening("nothing", lambda fleet: nullcontext(), frozenset(), frozenset()),
+@dataclass(frozen=True)
+class Story:
+    """What happens to which processes, and the environment that they say they are of."""
+
+    environment: str
+    processes: tuple[str, ...]
+    happenings: tuple[Happening, ...]
+
+    @property
+    def file(self) -> Path:
+        """Where it is kept once it has been lived."""
+        return Path(__file__).with_name(f"{self.environment}.tar.xz")
+
+
+NOTHING = Happening("nothing", lambda fleet: nullcontext(), frozenset(), frozenset())
+ONE_OF_EACH = (
+    NOTHING,
     Happening("a slow provider", lambda fleet: fleet.slow_provider(0.25), frozenset({("external", "rates")}), frozenset({"external", "slower-work"})),
     Happening(
         "one query turned into many",
@@ -81,19 +97,70 @@ HAPPENINGS = (
 )
 
 
+TWO_OF_TARIFFS = (
+    NOTHING,
+    Happening(
+        "one instance slow", lambda fleet: fleet.switch("tariffs 2", "slow-here"), frozenset({("instance", "tariffs 2")}), frozenset({"slower-work", "waiting"})
+    ),
+    Happening(
+        "one instance that fails",
+        lambda fleet: fleet.switch("tariffs 2", "fails-here"),
+        frozenset({("instance", "tariffs 2")}),
+        frozenset({"errors", "config"}),
+        signal="errors",
+    ),
+    Happening(
+        "a provider that fails",
+        lambda fleet: fleet.failing_provider(0.4),
+        frozenset({("external", "rates")}),
+        frozenset({"errors", "external"}),
+        signal="errors",
+    ),
+    Happening(
+        "a provider that is gone",
+        lambda fleet: fleet.without("rates"),
+        frozenset({("external", "rates")}),
+        frozenset({"errors", "external", "absence"}),
+        signal="errors",
+    ),
+    Happening(
+        "five calls in place of one",
+        lambda fleet: fleet.switch("gate", "five-fold"),
+        frozenset({("service", "gate")}),
+        frozenset({"more-calls", "deploy"}),
+        announced={"kind": "deploy", "service": "gate", "version": "3.1.0"},
+    ),
+    Happening(
+        "slower code",
+        lambda fleet: fleet.switch("berths", "heavier"),
+        frozenset({("service", "berths")}),
+        frozenset({"slower-work", "deploy"}),
+        announced={"kind": "deploy", "service": "berths", "version": "1.9.0"},
+    ),
+    Happening(
+        "connections that are cut",
+        lambda fleet: fleet.cut_connections(0.15),
+        frozenset({("database", "127.0.0.1")}),
+        frozenset({"errors", "network", "absence"}),
+        signal="errors",
+    ),
+)
+STORIES = (Story("quay", ROLES, ONE_OF_EACH), Story("pier", (*ROLES, "tariffs 2"), TWO_OF_TARIFFS))
+
+
 def now() -> str:
     return datetime.now(UTC).isoformat().replace("+00:00", "Z")
 
 
-def live(fleet: Fleet) -> Iterator[Lived]:
-    """Lets everything happen to a fleet, one after the other, each after a quiet time."""
+def live(fleet: Fleet, story: Story) -> Iterator[Lived]:
+    """Lets everything of a story happen to a fleet, one after the other, each after a quiet time."""
     time.sleep(SETTLE_S)  # until connections and caches are warm
-    for one in HAPPENINGS:
+    for one in story.happenings:
         time.sleep(SETTLE_S)
         began = now()
         time.sleep(REFERENCE_S)
         reference = (began, now())
-        change = {"at": now(), "environment": ENVIRONMENT, "id": f"real-{one.announced['kind']}-{one.name}", **one.announced} if one.announced else None
+        change = {"at": now(), "environment": story.environment, "id": f"real-{one.announced['kind']}-{one.name}", **one.announced} if one.announced else None
         with one.makes(fleet):
             began = now()
             time.sleep(FAULT_S)

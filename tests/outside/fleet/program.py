@@ -1,6 +1,6 @@
 """The services of the fleet. Run: program.py ROLE PORT; where the others are comes from FLEET_* variables, where to send from OTEL_*.
 
-``gate`` is asked by users; it asks ``berths``, which reads a database through a pool of connections, and ``tariffs``, which
+``gate`` is asked by users; it asks ``berths``, which reads a database through a pool of connections, and one of ``tariffs``, which
 works and asks ``rates``, a provider of which nothing is known but what its callers see.
 """
 
@@ -9,10 +9,12 @@ from __future__ import annotations
 import http.server
 import logging
 import os
+import random
 import signal
 import sys
 import threading
 import time
+from typing import ClassVar
 
 import flask
 import psycopg_pool
@@ -28,7 +30,7 @@ FAULTS: set[str] = set()
 
 
 def gate(app: flask.Flask) -> None:
-    berths, tariffs, session = os.environ["FLEET_BERTHS"], os.environ["FLEET_TARIFFS"], requests.Session()
+    berths, tariffs, session = os.environ["FLEET_BERTHS"], os.environ["FLEET_TARIFFS"].split(), requests.Session()
 
     @app.get("/bookings/<int:number>")
     def booking(number: int) -> tuple[str, int]:
@@ -38,7 +40,8 @@ def gate(app: flask.Flask) -> None:
         found = session.get(f"{berths}/berths/{number}", timeout=20)
         if not found.ok:
             return "no berth", 502
-        price = session.get(f"{tariffs}/prices/{number}", timeout=20)
+        for _ in range(5 if "five-fold" in FAULTS else 1):
+            price = session.get(f"{random.choice(tariffs)}/prices/{number}", timeout=20)
         return price.text, 200 if price.ok else 502
 
 
@@ -58,7 +61,7 @@ def berths(app: flask.Flask) -> None:
                     connection.execute("SELECT ship, length, pg_sleep(0.003) FROM berth WHERE id = %s", (identity,)).fetchone()
             connection.execute("SELECT pg_sleep(0.06)")  # a database that is not next door
             connection.execute("UPDATE call SET seen = seen + 1 WHERE id = %s", (number % 500,))
-        return str(len(found))
+        return f"{len(found)}.{work(3000 if 'heavier' in FAULTS else 0)}"
 
     @app.post("/control/pool/<int:size>")
     def resize(size: int) -> str:
@@ -72,11 +75,20 @@ def tariffs(app: flask.Flask) -> None:
 
     @app.get("/prices/<int:number>")
     def price(number: int) -> tuple[str, int]:
+        if "fails-here" in FAULTS:
+            raise RuntimeError("the table of tariffs is not there")
         rate = session.get(f"{rates}/rates/{number % 20}", timeout=20)
-        total = 0
-        for _ in range(1000):  # work that holds the interpreter
-            total = (total * 31 + sum(WORDS)) % 997
-        return f"{rate.text}.{total}", 200
+        if "slow-here" in FAULTS:
+            time.sleep(0.3)
+        return (f"{rate.text}.{work(1000)}", 200) if rate.ok else ("no rate", 502)
+
+
+def work(rounds: int) -> int:
+    """Holds the interpreter."""
+    total = 0
+    for _ in range(rounds):
+        total = (total * 31 + sum(WORDS)) % 997
+    return total
 
 
 def spin() -> None:
@@ -100,18 +112,19 @@ def control(app: flask.Flask) -> None:
 
 class Rates(http.server.BaseHTTPRequestHandler):
     protocol_version = "HTTP/1.1"
-    takes_s = 0.002
+    usual: ClassVar = {"takes": 0.002, "fails": 0.0}  # s, and the share of its answers that are errors
 
     def do_GET(self) -> None:
-        time.sleep(type(self).takes_s)
-        self._say(b"7")
+        time.sleep(self.usual["takes"])
+        self._say(b"7", 503 if random.random() < self.usual["fails"] else 200)
 
     def do_POST(self) -> None:
-        type(self).takes_s = float(self.path.rpartition("/")[2])
+        _, what, value = self.path.split("/")
+        self.usual[what] = float(value)
         self._say(b"done")
 
-    def _say(self, body: bytes) -> None:
-        self.send_response(200)
+    def _say(self, body: bytes, status: int = 200) -> None:
+        self.send_response(status)
         self.send_header("Content-Length", str(len(body)))
         self.end_headers()
         self.wfile.write(body)

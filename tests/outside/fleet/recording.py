@@ -1,6 +1,6 @@
 """What a real fleet sent while real faults happened to it, kept in a file as it came, so that it can be sent again at any time.
 
-Record anew: ``./wirbel test tests/outside/test_real_faults.py`` with WIRBEL_RECORD=1, on a machine that is left alone: what else two cores do
+Record anew: ``./wirbel test tests/outside/test_real_faults.py`` with WIRBEL_RECORD=quay, or another story's environment, on a machine that is left alone: what else two cores do
 is as loud as some of the faults.
 """
 
@@ -22,10 +22,9 @@ from opentelemetry.proto.collector.logs.v1.logs_service_pb2 import ExportLogsSer
 from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportMetricsServiceRequest
 from opentelemetry.proto.collector.trace.v1.trace_service_pb2 import ExportTraceServiceRequest
 
-from tests.outside.fleet.happenings import Lived, live
+from tests.outside.fleet.happenings import Lived, Story, live
 from tests.outside.fleet.running import running
 
-FILE = Path(__file__).with_name("recording.tar.xz")
 REQUESTS = {"traces": ExportTraceServiceRequest, "metrics": ExportMetricsServiceRequest, "logs": ExportLogsServiceRequest}
 TIMES = ("time_unix_nano", "start_time_unix_nano", "end_time_unix_nano", "observed_time_unix_nano")
 NS = 10**9
@@ -34,14 +33,14 @@ MERGED = 2**20  # bytes of a body that is sent
 
 @dataclass(frozen=True)
 class Recording:
-    """Bodies, each with the stream that it belongs to; what happened when; and at what address which part of the fleet was."""
+    """Bodies, each with the stream that it belongs to; what happened when; and what parts of the fleet are called in what was sent that had their name from the system."""
 
     bodies: list[tuple[str, bytes]]
     lived: list[Lived]
-    at: dict[str, str]
+    called: dict[str, str]
 
     def save(self, file: Path) -> None:
-        parts = [("lived.json", json.dumps({"at": self.at, "lived": [asdict(one) for one in self.lived]}).encode())]
+        parts = [("lived.json", json.dumps({"called": self.called, "lived": [asdict(one) for one in self.lived]}).encode())]
         parts += [(f"{number:05}.{stream}", body) for number, (stream, body) in enumerate(self.bodies)]
         with tarfile.open(file, "w:xz", preset=9) as archive:
             for name, content in parts:
@@ -55,7 +54,7 @@ class Recording:
             parts = [(entry.name, taken.read()) for entry in archive if (taken := archive.extractfile(entry))]
         told = json.loads(parts[0][1])
         lived = [Lived(one["name"], tuple(one["reference"]), tuple(one["focus"]), one["change"]) for one in told["lived"]]
-        return cls([(name.partition(".")[2], body) for name, body in parts[1:]], lived, told["at"])
+        return cls([(name.partition(".")[2], body) for name, body in parts[1:]], lived, told["called"])
 
     def moved(self, by: timedelta) -> Recording:
         """The same, had it happened so much later: stores keep what is new."""
@@ -63,7 +62,7 @@ class Recording:
         return Recording(
             [(stream, _later(stream, body, minutes * 60 * NS)) for stream, body in self.bodies],
             [_lived_later(one, timedelta(minutes=minutes)) for one in self.lived],
-            self.at,
+            self.called,
         )
 
 
@@ -119,12 +118,14 @@ def _receiver(bodies: list[tuple[str, bytes]]) -> Iterator[str]:
         server.server_close()
 
 
-def record(database: str) -> Recording:
-    """Runs the fleet on a database and lets everything happen to it."""
+def record(database: str, story: Story) -> Recording:
+    """Runs the fleet of a story on a database and lets everything happen to it."""
     bodies: list[tuple[str, bytes]] = []
-    with _receiver(bodies) as collector, running(collector, "none", database) as fleet:
-        lived = list(live(fleet))
-    return Recording(_merged(bodies), lived, fleet.at)
+    with _receiver(bodies) as collector, running(collector, database, story.processes, story.environment) as fleet:
+        lived = list(live(fleet, story))
+        instances = {name: f"{name.split()[0]}-{process.pid}" for name, process in fleet.processes.items() if name.endswith(" 2")}
+        called = {"rates": fleet.at["rates"].removeprefix("http://"), **instances}
+    return Recording(_merged(bodies), lived, called)
 
 
 def _merged(bodies: list[tuple[str, bytes]]) -> list[tuple[str, bytes]]:

@@ -12,7 +12,7 @@ import threading
 import time
 import urllib.error
 import urllib.request
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass, field
@@ -24,9 +24,9 @@ from wirbel.runtime.database import free_port
 
 ROOT = Path(__file__).resolve().parents[3]
 ROLES = ("rates", "berths", "tariffs", "gate")
+"""What one of each is. A second one of a role is named ``tariffs 2``."""
 STARTS_WITHIN_S = 30
 VERSIONS = ("2.1.0", "2.2.0", "2.2.0", "2.3.0")  # of the app, in the order of requests
-ENVIRONMENT = "quay"
 
 
 def ask(url: str, method: str = "GET", **headers: str) -> bytes:
@@ -60,9 +60,19 @@ class Users:
 
 @dataclass
 class Fleet:
-    at: dict[str, str]  # addresses by role
+    at: dict[str, str]  # addresses by name: a role, and the number of its second instance
     database: str
     users: Users
+    environment: dict[str, str]
+    processes: dict[str, subprocess.Popen[bytes]] = field(default_factory=dict)
+
+    def start(self, name: str) -> None:
+        command = [sys.executable, "-m", "tests.outside.fleet.program", name.split()[0], self.at[name].rpartition(":")[2]]
+        self.processes[name] = subprocess.Popen(command, env=self.environment, cwd=ROOT)
+
+    def stop(self, name: str) -> None:
+        self.processes[name].terminate()
+        self.processes[name].wait(30)
 
     def switch(self, role: str, fault: str) -> AbstractContextManager[None]:
         return self._between(f"{self.at[role]}/control/{fault}/on", f"{self.at[role]}/control/{fault}/off")
@@ -72,6 +82,16 @@ class Fleet:
 
     def slow_provider(self, seconds: float) -> AbstractContextManager[None]:
         return self._between(f"{self.at['rates']}/takes/{seconds}", f"{self.at['rates']}/takes/0.002")
+
+    def failing_provider(self, share: float) -> AbstractContextManager[None]:
+        return self._between(f"{self.at['rates']}/fails/{share}", f"{self.at['rates']}/fails/0")
+
+    @contextmanager
+    def without(self, name: str) -> Iterator[None]:
+        """Nobody listens at its address any more."""
+        self.stop(name)
+        yield
+        self.start(name)
 
     @contextmanager
     def _between(self, begin: str, end: str) -> Iterator[None]:
@@ -90,6 +110,23 @@ class Fleet:
         self._do("DROP INDEX berth_ship")
         yield
         self._do("CREATE INDEX berth_ship ON berth (ship)")
+
+    @contextmanager
+    def cut_connections(self, every_s: float) -> Iterator[None]:
+        """The database ends whatever its client's connections are at."""
+        over = threading.Event()
+        cut = "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE pid <> pg_backend_pid() AND query LIKE 'SELECT pg_sleep%'"
+
+        def end() -> None:
+            with psycopg.connect(self.database, autocommit=True) as connection:
+                while not over.wait(every_s):
+                    connection.execute(cut)
+
+        ender = threading.Thread(target=end)
+        ender.start()
+        yield
+        over.set()
+        ender.join()
 
     @contextmanager
     def held_lock(self) -> Iterator[None]:
@@ -138,33 +175,34 @@ def is_ready(url: str) -> bool:
 
 
 @contextmanager
-def running(collector: str, token: str, database: str) -> Iterator[Fleet]:
-    """The fleet and its users, at work; what it sends goes to ``collector``."""
+def running(collector: str, database: str, names: Sequence[str], environment: str) -> Iterator[Fleet]:
+    """The fleet and its users, at work; what it sends goes to ``collector``, as of an ``environment``."""
     prepare(database)
-    at = {role: f"http://127.0.0.1:{free_port(0)}" for role in ROLES}
-    environment = {
-        **os.environ,
-        **{f"FLEET_{role.upper()}": address for role, address in at.items()},
-        "FLEET_DATABASE": database,
-        "OTEL_EXPORTER_OTLP_ENDPOINT": collector,
-        "OTEL_EXPORTER_OTLP_HEADERS": f"Authorization=Bearer {token}",
-        "OTEL_RESOURCE_ATTRIBUTES": f"deployment.environment.name={ENVIRONMENT}",
-        "OTEL_INSTRUMENTATION_HTTP_CAPTURE_HEADERS_SERVER_REQUEST": "x-app-version",
-    }
-    processes = [
-        subprocess.Popen([sys.executable, "-m", "tests.outside.fleet.program", role, at[role].rpartition(":")[2]], env=environment, cwd=ROOT) for role in ROLES
-    ]
+    at = {name: f"http://127.0.0.1:{free_port(0)}" for name in names}
+    fleet = Fleet(
+        at,
+        database,
+        Users(at["gate"]),
+        {
+            **os.environ,
+            **{f"FLEET_{role.upper()}": " ".join(at[name] for name in names if name.split()[0] == role) for role in ROLES},
+            "FLEET_DATABASE": database,
+            "OTEL_EXPORTER_OTLP_ENDPOINT": collector,
+            "OTEL_RESOURCE_ATTRIBUTES": f"deployment.environment.name={environment}",
+            "OTEL_INSTRUMENTATION_HTTP_CAPTURE_HEADERS_SERVER_REQUEST": "x-app-version",
+        },
+    )
     try:
-        for role in ROLES[1:]:
-            wait_until(lambda role=role: is_ready(f"{at[role]}/control/ready"), STARTS_WITHIN_S)
-        users = Users(at["gate"])
-        asking = threading.Thread(target=users.run)
+        for name in names:
+            fleet.start(name)
+        for name in names:
+            if name != "rates":
+                wait_until(lambda name=name: is_ready(f"{at[name]}/control/ready"), STARTS_WITHIN_S)
+        asking = threading.Thread(target=fleet.users.run)
         asking.start()
-        yield Fleet(at, database, users)
-        users.stopped.set()
+        yield fleet
+        fleet.users.stopped.set()
         asking.join()
     finally:
-        for process in processes:
-            process.terminate()
-        for process in processes:
-            process.wait(30)
+        for name in fleet.processes:
+            fleet.stop(name)
