@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import threading
 import time
 from concurrent.futures import ThreadPoolExecutor
@@ -97,18 +98,28 @@ def test_where_much_is_asked_for_each_answer_is_kept_for_longer() -> None:
     def of_age(age_s: float) -> shared._Answer:
         return shared._Answer(b"", "text/plain", time.monotonic() - age_s - 0.1, 0.1)
 
-    assert [of_age(age).is_new(0.1) for age in (0.2, 0.4)] == [True, False]
-    # All together take two seconds: made every four, they take half of a processor.
-    assert [of_age(age).is_new(2.0) for age in (3.5, 4.5)] == [True, False]
+    one = math.sqrt(0.1)
+    assert [of_age(age).is_new(one) for age in (0.2, 0.4)] == [True, False]
+    # Twenty alike take two seconds together: made every four, they take half of a processor.
+    assert [of_age(age).is_new(20 * one) for age in (3.5, 4.5)] == [True, False]
     assert not of_age(shared.LONGEST_S + 1).is_new(1000.0)
+
+
+def test_a_cheap_answer_is_soon_new_beside_dear_ones_and_all_take_no_more_than_their_share() -> None:
+    took_s = [0.01, 0.5, 1.0]
+    roots = sum(math.sqrt(one) for one in took_s)
+    kept_s = [shared._Answer(b"", "text/plain", 0.0, one).kept_s(roots) for one in took_s]
+    assert kept_s[0] < 0.5 < 2 < kept_s[2]
+    assert sum(one / kept for one, kept in zip(took_s, kept_s, strict=True)) == pytest.approx(shared.SHARE)
 
 
 def test_whoever_asks_alone_waits_rather_than_see_what_is_old() -> None:
     def of_age(age_s: float) -> shared._Answer:
         return shared._Answer(b"", "text/plain", time.monotonic() - age_s, 0.5)
 
-    assert [of_age(age).will_do(0.5) for age in (4.0, 6.0)] == [True, False]
-    assert [of_age(age).will_do(10.0) for age in (20.0, 26.0)] == [True, False]
+    one = math.sqrt(0.5)
+    assert [of_age(age).will_do(one) for age in (4.0, 6.0)] == [True, False]
+    assert [of_age(age).will_do(20 * one) for age in (20.0, 26.0)] == [True, False]
 
 
 def test_an_answer_that_was_made_elsewhere_is_as_old_as_it_says(view: View, monkeypatch: pytest.MonkeyPatch) -> None:

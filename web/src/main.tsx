@@ -25,11 +25,18 @@ import { Trace } from "./views/trace/Trace";
 import { Traces } from "./views/traces/Traces";
 import { Watched } from "./views/watched/Watched";
 
+const BETWEEN_LOOKS_MS = 50;
+
 /** A session that ended leads to sign-in, and from there back to the same address. */
 const onError = (error: Error) => {
   const ended = error instanceof ApiError && error.status === 401 && queries.getQueryData(["me"]) !== undefined;
-  if (ended) void queries.resetQueries({ queryKey: ["me"] });
+  if (ended) void afterChanges().then(() => queries.resetQueries({ queryKey: ["me"] }));
 };
+
+/** Who changes their password gets another session with the answer: what was asked meanwhile was refused to the old one. */
+async function afterChanges() {
+  while (queries.isMutating() > 0) await new Promise((resume) => setTimeout(resume, BETWEEN_LOOKS_MS));
+}
 
 const queries = new QueryClient({
   queryCache: new QueryCache({ onError }),

@@ -1,12 +1,14 @@
 """One answer for all who ask the same at a time: what many look at is computed once.
 
 Pages that follow now ask every two seconds, all the same. An answer is kept for a few times as long as it took, and longer where many
-others are asked for, so that cheap ones are always new, and those who look take a share of the machine at most. One that took long is made anew beside those who ask, who get
+others are asked for, so that those who look take a share of the machine at most; by the root of what it took, which makes all of them
+the least old in the mean, and a cheap one soon new beside dear ones. One that took long is made anew beside those who ask, who get
 what was made last; its age is told in the header ``Age``.
 """
 
 from __future__ import annotations
 
+import math
 import threading
 import time
 from collections.abc import Callable
@@ -50,13 +52,17 @@ class _Answer:
     def age_s(self) -> float:
         return time.monotonic() - self.made
 
-    def is_new(self, all_take_s: float) -> bool:
-        """While it is kept: for so long that all answers that are asked for now, which take so long together, take a share of the time at most."""
-        return self.age_s - self.took_s <= min(max(TIMES * self.took_s, all_take_s / SHARE), LONGEST_S)
+    def kept_s(self, roots: float) -> float:
+        """For how long, so that all answers that are asked for now take SHARE of the time; ``roots`` is the sum of the roots of how long each takes, √s."""
+        return math.sqrt(self.took_s) * roots / SHARE
 
-    def will_do(self, all_take_s: float) -> bool:
+    def is_new(self, roots: float) -> bool:
+        """While it is kept."""
+        return self.age_s - self.took_s <= min(max(TIMES * self.took_s, self.kept_s(roots)), LONGEST_S)
+
+    def will_do(self, roots: float) -> bool:
         """Whether it is given out while it is made anew: where little is asked for, whoever asks waits rather than see what is old."""
-        return self.took_s > SLOW_S and self.age_s <= min(max(2 * all_take_s / SHARE, OLD_S), OLDEST_S)
+        return self.took_s > SLOW_S and self.age_s <= min(max(2 * self.kept_s(roots), OLD_S), OLDEST_S)
 
     def response(self) -> HttpResponse:
         return HttpResponse(self.body, content_type=self.kind, headers={"Age": str(round(self.age_s))})
@@ -120,13 +126,13 @@ def _answered(key: str, make: Callable[[], HttpResponse]) -> HttpResponse:
             known, making = _answers.get(key), _under_way.get(key)
             if known:
                 _asked[key] = known.took_s
-            all_take_s = sum(_asked.values())
-            if known and known.is_new(all_take_s):
+            roots = sum(math.sqrt(took_s) for took_s in _asked.values())
+            if known and known.is_new(roots):
                 return known.response()
             is_mine = making is None
             if making is None:
                 making = _under_way[key] = _Making()
-        if known and known.will_do(all_take_s):
+        if known and known.will_do(roots):
             if is_mine:
                 threading.Thread(target=_made_beside, args=(key, making, make), daemon=True).start()
             return known.response()
