@@ -7,7 +7,7 @@ import numpy.typing as npt
 from scipy import stats
 
 from wirbel.core.diagnosis.attribution import Effect
-from wirbel.core.diagnosis.model import Load, Question
+from wirbel.core.diagnosis.model import Load, Question, Window
 from wirbel.core.diagnosis.requests import Requests
 from wirbel.core.series import events
 from wirbel.core.series.grid import Grid
@@ -25,7 +25,7 @@ def of(question: Question, here: Requests, values: Floats, change: Effect) -> Lo
     count = _of_reference(question, here)
     grid = count.grid
     mean = events.mean(count.entities[0], "excess", change.unit, here.start[quiet], values[quiet], here.adjusted_count[quiet], grid)
-    before, after = float(here.adjusted_count[quiet].sum()) / heard_s(question, here), float(here.adjusted_count[~quiet].sum()) / question.focus.seconds
+    before, after = float(here.adjusted_count[quiet].sum()) / _heard_s(count, reference), float(here.adjusted_count[~quiet].sum()) / question.focus.seconds
     ratio = after / before
     used = mean.known[0] & (grid.times >= reference.start) & (grid.times + grid.step_ns <= reference.end)
     if used.sum() < MIN_POINTS or change.delta == 0:
@@ -40,7 +40,10 @@ def of(question: Question, here: Requests, values: Floats, change: Effect) -> Lo
 
 def heard_s(question: Question, here: Requests) -> float:
     """For how long of the reference requests could be heard of, s: not before the first of them, as the program may not have sent anything yet, and not in a pause."""
-    count, reference = _of_reference(question, here), question.reference
+    return _heard_s(_of_reference(question, here), question.reference)
+
+
+def _heard_s(count: Series, reference: Window) -> float:
     known = np.flatnonzero(count.known[0])
     if not len(known):
         return reference.seconds

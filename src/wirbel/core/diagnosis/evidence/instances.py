@@ -12,11 +12,11 @@ import numpy.typing as npt
 
 from wirbel.core.diagnosis.case import Case
 from wirbel.core.diagnosis.evidence.observation import Feature, Observation, Source
+from wirbel.core.diagnosis.evidence.tenants import mean_of_groups, rows_of
 from wirbel.core.diagnosis.parts import OWN
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
-Bools = npt.NDArray[np.bool_]
 FEATURES = {"instance apart": Feature("share of what its service does worse that vanishes without it, times how far apart it is", +1, 0.5)}
 MIN_SPANS = 20  # of an instance, and of its siblings, in the focus
 CLEAR = 4.0  # standard errors between an instance and its siblings
@@ -50,9 +50,7 @@ def _failing(case: Case) -> tuple[Ints, Floats, float]:
 
 def _slower(case: Case) -> tuple[Ints, Floats, float]:
     """Rows of own work in the focus, and how long each took, of what is usual for its operation, less one."""
-    here = case.here
-    is_own = np.array([part.kind == OWN for part in here.parts] + [False])
-    rows = np.flatnonzero((here.request >= 0) & is_own[here.part])
+    here, rows = case.here, rows_of(case, (OWN,))
     part, time = here.part[rows], here.self_time[rows].astype(float)
     usual = _usual(case, rows, part, time)[part]
     known = usual > 0
@@ -63,9 +61,7 @@ def _usual(case: Case, rows: Ints, group: Ints, values: Floats) -> Floats:
     """Mean of each group in the reference, shape (groups,); NaN where it has none."""
     request = case.here.request[rows]
     weight = np.where(case.here.in_focus[request], 0.0, case.here.adjusted_count[request])
-    size = int(group.max(initial=0)) + 1
-    with np.errstate(divide="ignore", invalid="ignore"):
-        return np.asarray(np.bincount(group, weight * values, size) / np.bincount(group, weight, size))
+    return mean_of_groups(group, values, weight, int(group.max(initial=0)) + 1)
 
 
 def _over_usual(case: Case, rows: Ints, group: Ints, values: Floats) -> tuple[Ints, Floats]:

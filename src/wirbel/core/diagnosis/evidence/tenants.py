@@ -70,13 +70,13 @@ class Changes:
         here, traces = case.here, case.traces
         place, places = traces.codes(column)
         group, names = traces.codes("service" if kind == OWN else "peer")
-        rows = _rows(case, (kind,) if kind == OWN else (DEPENDENCY, TRANSFER))
+        rows = rows_of(case, (kind,) if kind == OWN else (DEPENDENCY, TRANSFER))
         rows = rows[(place[rows] >= 0) & (group[rows] >= 0)]
         focus, weight = here.in_focus[here.request[rows]], here.adjusted_count[here.request[rows]]
         part = here.part[rows]
         # Calls of services hold what these do; only the way there belongs to the place. Own work is what is on the path.
         amount = here.self_time[rows] / 1e9
-        usual = _mean(part[~focus], amount[~focus], weight[~focus], len(here.parts))
+        usual = mean_of_groups(part[~focus], amount[~focus], weight[~focus], len(here.parts))
         known = np.isfinite(usual[part]) & (usual[part] > 0)
         pair, shape = group[rows] * len(places) + place[rows], (len(names), len(places))
 
@@ -112,13 +112,13 @@ def _located(case: Case, kind: str, column: str) -> Iterator[Observation]:
     """Share of the change that is self time at each place, over what is usual for the same part."""
     here, delta = case.here, case.effect.delta
     place, places = case.traces.codes(column)
-    rows = _rows(case, (OWN,))
+    rows = rows_of(case, (OWN,))
     rows = rows[place[rows] >= 0]
     if case.effect.unit != "s" or not len(rows) or not delta:
         return
     part, request = here.part[rows], here.request[rows]
     amount, weight, focus = here.self_time[rows] / 1e9, here.adjusted_count[request], here.in_focus[request]
-    usual = np.nan_to_num(_mean(part[~focus], amount[~focus], weight[~focus], len(here.parts)))
+    usual = np.nan_to_num(mean_of_groups(part[~focus], amount[~focus], weight[~focus], len(here.parts)))
     added = np.bincount(place[rows][focus], (weight * (amount - usual[part]))[focus], len(places)) / here.adjusted_count[here.in_focus].sum()
     service, names = case.traces.codes("service")
     for n, name in enumerate(places):
@@ -205,8 +205,8 @@ def _calls_from(case: Case, kind: str, column: str) -> Iterator[Observation]:
             yield Observation((called, name), "slow for some callers only", float(known.max() - max(known.min(), 0.0)))
 
 
-def _rows(case: Case, kinds: tuple[str, ...]) -> Ints:
-    """Spans of the symptom's requests that are parts of some kinds."""
+def rows_of(case: Case, kinds: tuple[str, ...]) -> Ints:
+    """Rows of the spans of the symptom's requests that are parts of some kinds, shape (rows,)."""
     here = case.here
     wanted = np.array([part.kind in kinds for part in here.parts] + [False])
     return np.flatnonzero((here.request >= 0) & wanted[here.part])
@@ -214,7 +214,7 @@ def _rows(case: Case, kinds: tuple[str, ...]) -> Ints:
 
 def _crossings(case: Case, kind: str, place: Ints, names: list[str]) -> Iterator[Observation]:
     here, traces = case.here, case.traces
-    calls = _rows(case, (TRANSFER, DEPENDENCY))
+    calls = rows_of(case, (TRANSFER, DEPENDENCY))
     child = np.full(len(traces), -1, np.int64)
     served = np.flatnonzero(traces.parent >= 0)
     child[traces.parent[served]] = served
@@ -265,7 +265,8 @@ def _places_of_peers(case: Case, kind: str, peers: list[str], names: list[str]) 
     return found
 
 
-def _mean(group: Ints, values: Floats, weight: Floats, size: int) -> Floats:
+def mean_of_groups(group: Ints, values: Floats, weight: Floats, size: int) -> Floats:
+    """Weighted mean of the values of each group, shape (size,); NaN where it has none."""
     total, weights = np.bincount(group, weight * values, size), np.bincount(group, weight, size)
     return np.where(weights > 0, total / np.maximum(weights, 1e-12), np.nan)
 
