@@ -23,7 +23,8 @@ from wirbel.core.deviation.model import Deviation, Peak
 from wirbel.core.deviation.points import Points
 from wirbel.core.deviation.state import dump, restore
 from wirbel.core.deviation.tracker import FIRST, Tracker
-from wirbel.core.expected import profile, seasons, shares
+from wirbel.core.expected import profile, scale, seasons, shares
+from wirbel.core.expected.scale import Scale
 from wirbel.core.expected.seasons import DAY_S, WEEKEND_H, Season
 from wirbel.core.expected.tails import Calibration
 from wirbel.core.topology.graph import EntityId
@@ -144,10 +145,10 @@ def test_how_much_more_than_by_chance_shares_scatter_is_found() -> None:
 
 @pytest.mark.parametrize("kind", ["level", "rate", "count", "quantile", "share", "utilization"])
 def test_values_come_back_from_the_scale_on_which_they_are_judged(kind: str) -> None:
-    scale = profile.Scale.of(kind, 60.0)  # type: ignore[arg-type]
+    judged_by = Scale.of(kind, 60.0)  # type: ignore[arg-type]
     values = np.array([0.0, 0.001, 0.02, 0.5, 1.0])
     n = np.full(5, 1e9)
-    assert scale.back(scale.judged(values, n)) == pytest.approx(values, abs=2e-6)
+    assert judged_by.back(judged_by.judged(values, n)) == pytest.approx(values, abs=2e-6)
 
 
 @pytest.mark.parametrize("a_minute", [30, 400])
@@ -169,9 +170,9 @@ def test_rare_failures_are_no_deviation_and_a_few_per_cent_are(a_minute: int) ->
 @pytest.mark.parametrize("mean", [2.0, 20.0, 2000.0])
 def test_counts_scatter_alike_whatever_their_size(mean: float) -> None:
     """Negative binomial counts of the shape that the scale is made for (Anscombe 1948)."""
-    counts = np.random.default_rng(7).negative_binomial(profile.LARGE, profile.LARGE / (profile.LARGE + mean), 50_000)
-    judged = profile.Scale.of("count", 60.0).judged(counts.astype(float), np.ones(50_000))
-    assert judged.std() == pytest.approx(1 / np.sqrt(profile.LARGE), rel=0.12)
+    counts = np.random.default_rng(7).negative_binomial(scale.LARGE, scale.LARGE / (scale.LARGE + mean), 50_000)
+    judged = Scale.of("count", 60.0).judged(counts.astype(float), np.ones(50_000))
+    assert judged.std() == pytest.approx(1 / np.sqrt(scale.LARGE), rel=0.12)
 
 
 # What is normal.

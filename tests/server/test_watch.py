@@ -28,6 +28,7 @@ from wirbel.core.topology.graph import EntityId
 from wirbel.disturbances import told
 from wirbel.store import fine_cells, packer, reading
 from wirbel.store.models import Arrival, Stream
+from wirbel.store.streams import DAY_NS
 from wirbel.watch import bands, choose, found, kept, marks, watching
 from wirbel.watch.models import DayOfValues, DeviationRecord, Position, Unwatched, WatchedSeries
 from wirbel.watch.replay import replay
@@ -387,6 +388,13 @@ def test_summaries_of_days_before_the_first_minute_are_known_from_the_first_hour
     assert (tracker.knows_from, tracker.begun) == (first, BEGAN)
     past = one._past(row.pk, first, BEGAN)
     assert past.is_summary.sum() == 3 * 144
+    # That no requests are stored of the time before the first says nothing of how many there were.
+    asked = WatchedSeries.objects.get(entity="shop", metric="requests")
+    assert asked.known_from == first
+    assert first % DAY_NS > 0
+    counted = one._past(asked.pk, first - first % DAY_NS, BEGAN)
+    assert np.isnan(counted.values[counted.times < first]).all()
+    assert counted.values[counted.is_summary].min() > 0
     assert past.values[past.is_summary] == pytest.approx(0.076, rel=0.25)
     assert [name for name, _, _ in disturbed()] == ["shop", "stock"]
     points, again = replay(row, row.budget, END, 7)

@@ -16,14 +16,17 @@ DAYS = 14  # before it, that are looked at
 
 
 def read(rows: Mapping[Key, WatchedSeries], until: int) -> None:
-    """Keeps what there is of new series in the days up to ``until`` (ns), and notes since when they are known."""
+    """Keeps what there is of new series in the days up to ``until`` (ns), and notes since when they are known: that nothing was counted
+    before anything of them was stored is no zero."""
     for start in range(until - until % DAY_NS - DAYS * DAY_NS, until, DAY_NS):
         days = {}
         for key, told in values.read_summaries(start, min(start + DAY_NS, until), rows).items():
-            known, row = np.flatnonzero(np.isfinite(told.values)), rows[key]
-            if len(known):
-                days[row.pk, start] = kept.of_summaries(told.values)
-                row.known_from = row.known_from or start + int(known[0]) * kept.SUMMARY_S * 10**9
+            row, some = rows[key], np.flatnonzero(values.heard(key, told))
+            if row.known_from is None and not len(some):
+                continue
+            first = int(some[0]) if row.known_from is None else 0
+            days[row.pk, start] = kept.of_summaries(np.where(np.arange(len(told.values)) < first, np.nan, told.values))
+            row.known_from = row.known_from or start + first * kept.SUMMARY_S * 10**9
         kept.store(days)
     WatchedSeries.objects.bulk_update([row for row in rows.values() if row.known_from], ["known_from"])
 

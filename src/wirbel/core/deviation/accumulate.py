@@ -24,6 +24,7 @@ LIKE_PRIOR = 10  # peaks that count with the prior
 LEAST, LARGEST = 9.0, 120.0  # bits that open
 PARTS = 2.0**20  # of a bit
 STILL = 3.0  # |z| beyond which correlation is not reckoned with
+STEADY = 1e-3  # |z| that is rounding: of a series that never moves, nothing is alike
 MOST_ALIKE = 0.98
 LONGEST_LAG = 500
 
@@ -64,7 +65,7 @@ class Correlation:
         size = 1 << (2 * len(still) - 1).bit_length()
         power = np.abs(np.fft.rfft(still, size)) ** 2
         lags = np.fft.irfft(power, size)[: min(len(still), LONGEST_LAG)]
-        rho = lags / max(float(lags[0]), 1e-12)
+        rho = lags / max(float(lags[0]), len(still) * STEADY**2)
         ends = np.flatnonzero(rho[1:] <= 2 / np.sqrt(len(still)))  # less is chance (Bartlett 1946)
         time = 1 + 2 * float(rho[1 : 1 + (int(ends[0]) if len(ends) else len(rho) - 1)].sum())
         alike = float(np.clip(rho[1] if len(rho) > 1 else 0.0, 0.0, MOST_ALIKE))

@@ -22,7 +22,9 @@ from wirbel.core.deviation.unlearned import Unlearned
 from wirbel.core.deviation.usual_level import UsualLevel
 from wirbel.core.errors import NotEnoughData
 from wirbel.core.expected import profile as profiles
-from wirbel.core.expected.profile import LEAST_BLOCKS, Learned, Profile, Scale
+from wirbel.core.expected.blocks import LEAST_BLOCKS, block_medians, block_s, blocks_of
+from wirbel.core.expected.profile import Learned, Profile
+from wirbel.core.expected.scale import Scale
 from wirbel.core.expected.seasons import DAY_S, HOUR_S, SECOND_NS, WEEK_S
 from wirbel.core.series.series import Kind
 
@@ -95,7 +97,7 @@ class Tracker:
     @property
     def first_points(self) -> int:
         """That are known before the first profile."""
-        return max(FIRST, round(FIRST_BLOCKS * profiles.block_s(self.step_s) / self.step_s))
+        return max(FIRST, round(FIRST_BLOCKS * block_s(self.step_s) / self.step_s))
 
     @property
     def _quiet_points(self) -> int:
@@ -193,8 +195,8 @@ class Tracker:
             return
         self.profile = profile = learned.profile
         # A block that is not over yet counts when it is.
-        over = -1 if profiles.blocks_of(np.array([self.until]), self.step_s)[0] == learned.last_block else None
-        self.levels = _known(learned.medians[:over])[-profile.kept_blocks :].tolist()
+        over = -1 if blocks_of(np.array([self.until]), self.step_s)[0] == learned.last_block else None
+        self.levels = _known(learned.middles[:over])[-profile.kept_blocks :].tolist()
         self.restless = _known(learned.restless[:over])[-profile.unrest_memory :].tolist()
         z = learned.z
         self.correlation = Correlation.of(z)
@@ -215,10 +217,10 @@ class Tracker:
         profile, begun = learned.profile, self.until if self.begun is None else self.begun
         # Summaries of days before scatter less than its own minutes, and the level of a day lies where it usually does until what each day does is surely known.
         least = profiles.YOUNG_S if profile.follows else SETTLED_S
-        if self.until - begun < least * SECOND_NS or profile.is_of_records:
+        if self.until - begun < least * SECOND_NS or profile.is_by_record:
             return None
-        _, medians = profiles.block_medians(profiles.blocks_of(times, self.step_s), learned.quiet)
-        weeks = int(np.isfinite(medians).sum()) * profiles.block_s(self.step_s) / WEEK_S
+        medians = block_medians(blocks_of(times, self.step_s), learned.quiet)
+        weeks = int(np.isfinite(medians).sum()) * block_s(self.step_s) / WEEK_S
         return UsualLevel.of(medians, learned.quiet, profile.spread(times, samples), self._part_of_budget(2), weeks, LOUD_SHARE, self.only_high)
 
     def _part_of_budget(self, ways: int) -> Budget:
@@ -251,7 +253,7 @@ class Tracker:
             samples, before = np.nan_to_num(points.samples), np.full(begin, np.nan)
             reading = Reading(
                 begin=begin,
-                blocks=profiles.blocks_of(recent.times, self.step_s),
+                blocks=blocks_of(recent.times, self.step_s),
                 seasonal=np.r_[before, self.profile.seasonal(points.times)],
                 usual=np.r_[before, self.profile.spread(points.times, samples)],
                 samples=np.r_[before, samples],
@@ -290,11 +292,12 @@ class Tracker:
             return begin
         rows, new, first = slice(self.block_from, end), slice(begin, end), int(blocks[begin])
         recent.quiet[new] = recent.y[new] - reading.seasonal[new]
-        medians = self._medians(blocks, recent.quiet, rows)
-        location = _followed(self.levels, medians, profile.levels)[blocks[new] - first] + reading.seasonal[new]
+        used = ~recent.left_out[rows]
+        middles = profile.middles.of_blocks(blocks[rows], *(np.where(used, v[rows], np.nan) for v in (recent.y, recent.quiet)))
+        location = _followed(self.levels, middles, profile.levels)[blocks[new] - first] + reading.seasonal[new]
         residual = (recent.y[new] - location) / reading.usual[new]
         recent.rough[new] = np.abs(residual)
-        restless = self._medians(blocks, recent.rough, rows)
+        restless = block_medians(blocks[rows], np.where(used, recent.rough[rows], np.nan))
         factor = profile.factors(_followed(self.restless, restless, profile.restless))[blocks[new] - first]
         recent.location[new], recent.spread[new], recent.z[new] = location, reading.usual[new] * factor, residual / factor
         recent.told[new] = location
@@ -306,7 +309,7 @@ class Tracker:
         for side, total in zip(self.sides, added_up, strict=True):
             eventful |= total >= side.opens
             # Where a block has ended far away, the next one is the first that knows it.
-            eventful |= np.r_[False, self._is_left(medians, side)][blocks[new] - first]
+            eventful |= np.r_[False, self._is_left(middles, side)][blocks[new] - first]
         # The block with the event is left to be read point by point.
         count = int(np.searchsorted(blocks[new], blocks[begin + int(np.argmax(eventful))])) if eventful.any() else end - begin
         if count == 0:
@@ -317,13 +320,9 @@ class Tracker:
             side.began = begin + int(zero[-1]) + 1 if len(zero) else side.began
         self.missing = int(missing[count - 1])
         last = int(blocks[begin + count - 1])  # may go on
-        self._remember(medians[: last - first], restless[: last - first])
+        self._remember(middles[: last - first], restless[: last - first])
         self.block, self.block_from = last, max(self.block_from, int(np.searchsorted(blocks, last)))
         return begin + count
-
-    def _medians(self, blocks: Ints, values: Floats, rows: slice) -> Floats:
-        """Of each block, of what is known and belongs to no deviation."""
-        return profiles.block_medians(blocks[rows], np.where(self.recent.left_out[rows], np.nan, values[rows]))[1]
 
     def _enter(self, block: int, at: int) -> None:
         """At the first point of a block it is remembered what the one before was like; what is not known, or belongs to a deviation, changes nothing."""
@@ -331,8 +330,9 @@ class Tracker:
             return
         if self.accepted_level is not None:
             self.levels, self.accepted_level = [self.accepted_level] * LEAST_BLOCKS, None
-        used = ~self.recent.left_out[self.block_from : at]
-        level, restless = (_median_of(values[self.block_from : at][used]) for values in (self.recent.quiet, self.recent.rough))
+        recent, rows = self.recent, slice(self.block_from, at)
+        y, quiet, rough = (values[rows][~recent.left_out[rows]] for values in (recent.y, recent.quiet, recent.rough))
+        level, restless = self._profile.middles.of_one(y, quiet), _median_of(rough)
         self._remember(level, restless)
         ended, self.block, self.block_from = self.block, block, at
         for side in self.sides:
@@ -395,8 +395,8 @@ class Tracker:
     def _gains(self, chances: tuple[Floats, Floats], z: Floats, jump: Floats) -> list[Floats]:
         """Bits that points add to the sum of each side."""
         jumps = self.correlation.jumps
-        # How far a share jumps says nothing where a record more or less is a jump.
-        leaps = (np.full_like(jump, np.nan),) * 2 if self._profile.is_of_records else (jumps.above(jump), jumps.below(jump))
+        # How far it jumps says nothing where a record more or less is a jump.
+        leaps = (np.full_like(jump, np.nan),) * 2 if self._profile.is_by_record else (jumps.above(jump), jumps.below(jump))
         with np.errstate(invalid="ignore"):
             stays = (z > STAYS, z < -STAYS)
         most = MOST_OF_RECORDS if self._profile.is_of_records else MOST
@@ -494,7 +494,8 @@ class Tracker:
         assert side.open is not None
         onset, lately = side.open.onset, self.points(2 * HOUR_S, ACCEPTED_POINTS // 2)
         self._close(side, at, at, teaches=True)
-        level = float(np.nanmedian(self.recent.quiet[max(at + 1 - lately, 0) : at + 1]))
+        rows = slice(max(at + 1 - lately, 0), at + 1)
+        level = float(self._profile.middles.of_one(self.recent.y[rows], self.recent.quiet[rows])[0])
         # What was before is moved along: its seasons and scatter hold on, its level does not.
         self.moved.append((onset, level - self._profile.level(self.levels)))
         self.recent.left_out[: at + 1] = False
@@ -531,10 +532,10 @@ class Tracker:
             self.absent = Deviation("absent", since, before, since, opened, None, peak, 0.0, None, provisional)
 
 
-def _followed(kept: list[float], medians: Floats, before: Callable[[Floats], Floats]) -> Floats:
+def _followed(kept: list[float], of_blocks: Floats, before: Callable[[Floats], Floats]) -> Floats:
     """What is known at the begin of each block, shape (blocks,), from what is kept and from the blocks before it that are known."""
-    known = np.isfinite(medians)
-    return before(np.r_[kept, medians[known], np.nan])[len(kept) + np.cumsum(known) - known]
+    known = np.isfinite(of_blocks)
+    return before(np.r_[kept, of_blocks[known], np.nan])[len(kept) + np.cumsum(known) - known]
 
 
 def _run_lengths(known: Bools, before: int) -> Ints:

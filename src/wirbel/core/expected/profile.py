@@ -7,18 +7,21 @@ history, as much of it as later days confirm.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Literal
 
 import numpy as np
 import numpy.typing as npt
 import pandas as pd
-from scipy import special, stats
+from scipy import stats
 
 from wirbel.core.errors import NotEnoughData
-from wirbel.core.expected import seasons, shares
-from wirbel.core.expected.seasons import BLOCK_S, DAY_S, HOUR_S, SECOND_NS, Season
+from wirbel.core.expected import counts, seasons, shares
+from wirbel.core.expected.blocks import LEAST_BLOCKS, Middles, block_medians, block_s, blocks_of, half_of, levels_before, levels_on_trend, medians, on_trend
+from wirbel.core.expected.counts import NegativeBinomial
+from wirbel.core.expected.scale import COUNTED, Scale
+from wirbel.core.expected.seasons import DAY_S, HOUR_S, SECOND_NS, Season
 from wirbel.core.expected.tails import Calibration
 from wirbel.core.series.series import Kind
 
@@ -26,20 +29,14 @@ Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
 State = Literal["provisional", "seasonal"]
 
-SMALLEST = 1e-6  # added before a logarithm: zero is a value
-LOGARITHMIC: tuple[Kind, ...] = ("quantile", "mean")
-COUNTED: tuple[Kind, ...] = ("rate", "count")
-ANSCOMBE = 3 / 8  # added to a count
-LARGE = 50.0  # count from about which on its scatter is in proportion to it, and its logarithm is judged
 MEMORIES = ((DAY_S, 24), (8 * HOUR_S, 16), (2 * HOUR_S, 8), (HOUR_S / 2, 3))  # of the level, s and at least so many blocks: the longest that is not worse
 YOUNG_S, YOUNG_MEMORY_S = 2 * DAY_S, 2 * HOUR_S  # a history of which it is not known what the day does; its level is followed closely
 NOT_WORSE = 0.5  # of the mean absolute error: a long memory does not follow what goes wrong slowly
-LEAST_BLOCKS = 3  # of a level
-BLOCK_POINTS = 10
 MINUTE_S = 60
 UNREST_S = 8 * HOUR_S  # of which it is known how restless the series is of late
 MOST_UNREST = (0.4, 3.0)  # times the usual
 MEDIAN_Z = 0.6745  # of |z| where z is divided by 1.4826 × the median absolute deviation
+MEAN_Z = 1.2533  # standard deviations in the mean size of what is normal
 LEAST_POINTS = 20  # before anything is said
 ALIGNED_NS = 6 * HOUR_S * SECOND_NS  # before and after the first value, by which summaries are moved to it
 HOURS = 24
@@ -51,49 +48,6 @@ FEW_LEVELS, UNITS, MOST_OF_LIMIT = 16, 1.5, 0.2
 """What is used of a limit by whole units, such as connections of a small pool, takes few values: so many units more or less are little, but no more than this share of the limit."""
 SAMPLING = 0.5  # of the variance, that falls with the number of records
 MOST_INFLATED = 50.0
-
-
-@dataclass(frozen=True)
-class Scale:
-    """How values of a kind are judged, and back; of steps of ``step_s`` seconds."""
-
-    name: Literal["log", "count", "logit", "utilization", "as it is"]
-    step_s: float = 1.0
-    prior: float = 0.5  # share of what nothing is known of
-
-    @classmethod
-    def of(cls, kind: Kind, step_s: float, prior: float = 0.5) -> Scale:
-        if kind in COUNTED:
-            return cls("count", step_s if kind == "rate" else 1.0)
-        if kind in LOGARITHMIC:
-            return cls("log", step_s)
-        return cls("logit" if kind == "share" else "utilization" if kind == "utilization" else "as it is", step_s, prior)
-
-    def judged(self, values: Floats, samples: Floats) -> Floats:
-        """NaN stays NaN. A share is drawn to what is usual by half a record, so that none and all are finite, and few records tell little.
-
-        What is used of a limit is drawn to one half likewise: nothing and all of it are finite, and a little more or less of them is little. Of a count, the inverse hyperbolic sine of its root: the scatter of a negative binomial count is the same at any height (Anscombe, Biometrika 35, 1948).
-        """
-        if self.name == "log":
-            return np.log(SMALLEST + np.maximum(values, 0.0))
-        if self.name == "count":
-            return 2 * np.arcsinh(np.sqrt((np.maximum(values, 0.0) * self.step_s + ANSCOMBE) / LARGE))
-        if self.name == "logit":
-            n = np.maximum(samples, 1.0)
-            share = (np.clip(values, 0.0, 1.0) * n + 0.5) / (n + 0.5 / self.prior)
-            return special.logit(share)
-        if self.name == "utilization":
-            return special.logit((np.clip(values, 0.0, 1.0) + 0.5) / 2)
-        return values
-
-    def back(self, judged: Floats) -> Floats:
-        if self.name == "log":
-            return np.maximum(np.exp(np.minimum(judged, 700.0)) - SMALLEST, 0.0)
-        if self.name == "count":
-            return np.maximum(np.sinh(np.clip(judged, 0.0, 600.0) / 2) ** 2 * LARGE - ANSCOMBE, 0.0) / self.step_s
-        if self.name == "logit":
-            return special.expit(judged)
-        return np.clip(2 * special.expit(judged) - 0.5, 0.0, 1.0) if self.name == "utilization" else judged
 
 
 @dataclass(frozen=True)
@@ -115,10 +69,15 @@ class Profile:
     is_floored: bool = False  # it scatters less than what matters
     prior: float = 0.5  # the share of all records of the history
     more_than_chance: float = 1.0  # how many times as much as by chance a share scatters
+    counts: NegativeBinomial | None = None  # how they scatter, where their mean tells most
 
     @property
     def scale(self) -> Scale:
         return Scale.of(self.kind, self.step_s, self.prior)
+
+    @property
+    def middles(self) -> Middles:
+        return Middles(None if self.counts is None else self.scale)
 
     @property
     def unrest_memory(self) -> int:
@@ -135,21 +94,21 @@ class Profile:
         """Of which the level is known."""
         return 2 * half_of(self.memory) if self.has_trend else self.memory
 
-    def levels(self, medians: Floats) -> Floats:
-        """The level at each block by those before it, shape (blocks,)."""
-        return (levels_on_trend if self.has_trend else levels_before)(medians, self.memory)
+    def levels(self, of_blocks: Floats) -> Floats:
+        """The level at each block by the middles of those before it, shape (blocks,)."""
+        return levels_on_trend(of_blocks, self.memory) if self.has_trend else self.middles.levels_before(of_blocks, self.memory)
 
-    def restless(self, medians: Floats) -> Floats:
+    def restless(self, of_blocks: Floats) -> Floats:
         """The median of distances from the level at each block by those before it, shape (blocks,)."""
-        return levels_before(medians, self.unrest_memory)
+        return levels_before(of_blocks, self.unrest_memory)
 
     def level(self, kept: Sequence[float]) -> float:
-        """The level after blocks of these medians; NaN where they are too few."""
+        """The level after blocks of these middles; NaN where they are too few."""
         if len(kept) < LEAST_BLOCKS:
             return np.nan
         half = half_of(self.memory)
         if not self.has_trend:
-            return float(np.median(kept))
+            return self.middles.level(kept)
         late = np.median(kept[-half:])
         early = kept[-2 * half : -half]
         return float(on_trend(np.asarray(late), np.asarray(np.median(early)), half)) if len(early) >= LEAST_BLOCKS else float(late)
@@ -166,6 +125,8 @@ class Profile:
 
     def factors(self, restless: Floats) -> Floats:
         """How many times its usual scatter the series has, by medians of its residuals; elementwise, 1 where they are not known."""
+        if self.counts is not None:  # its own scatter says so
+            return np.ones_like(restless)
         least, most = MOST_UNREST
         return np.where(np.isfinite(restless), np.clip(restless / MEDIAN_Z, 1.0 if self.is_floored else least, most), 1.0)
 
@@ -174,14 +135,25 @@ class Profile:
         """Whether it is a share of so many records, and not one of which no number is known."""
         return self.kind == "share" and self.typical_n > 1
 
+    @property
+    def is_by_record(self) -> bool:
+        """Whether it is a share or count of so few records that one more or less is a jump."""
+        return self.is_of_records or (self.counts is not None and self.counts.usual < counts.JUMPS)
+
     def chances(self, z: Floats, values: Floats, samples: Floats, location: Floats) -> tuple[Floats, Floats]:
         """The probabilities of so high and of so low a value, elementwise; ``z`` is its residual, ``location`` what was expected on the judged scale."""
         if self.is_of_records:
             return shares.chances(values, samples, self.scale.back(location), self.more_than_chance)
+        if self.counts is not None:
+            return self.counts.chances(*(self.scale.counted(v) for v in (values, self.scale.back(location))))
         return self.calibration.above(z), self.calibration.below(z)
 
     def band(self, location: Floats, spread: Floats, share: float) -> tuple[Floats, Floats]:
         """Between which so much of what is normal lies, in the series' own unit."""
+        if self.counts is not None:
+            expected = self.scale.counted(self.scale.back(location))
+            least, most = (self.scale.per_unit(self.counts.quantile(expected, q)) for q in ((1 - share) / 2, (1 + share) / 2))
+            return least, most
         low, high = (self.calibration.quantile(q) for q in ((1 - share) / 2, (1 + share) / 2))
         return self.scale.back(location + low * spread), self.scale.back(location + high * spread)
 
@@ -204,74 +176,22 @@ def _hour(at: seasons.Phases) -> Ints:
     return np.minimum((at.day * HOURS).astype(np.int64), HOURS - 1)
 
 
-def block_s(step_s: float) -> float:
-    """Seconds of which one median is taken: a whole number of steps, and not many."""
-    return step_s * min(max(1, round(BLOCK_S / step_s)), BLOCK_POINTS)
-
-
 def inflation(samples: Floats, typical: float) -> Floats:
     """How much more than usual each value scatters that has so many records behind it, elementwise: half of the variance is sampling."""
     ratio = np.clip(typical / np.maximum(samples, 1.0), 0.25, MOST_INFLATED)
     return np.asarray(np.sqrt(1 - SAMPLING + SAMPLING * ratio))
 
 
-def blocks_of(times: Ints, step_s: float) -> Ints:
-    """The number of the block that each time lies in; blocks begin at whole multiples of their length."""
-    return times // int(block_s(step_s) * SECOND_NS)
-
-
-def block_medians(block: Ints, values: Floats) -> tuple[Ints, Floats]:
-    """The numbers of all blocks from the first to the last, and the median of each; NaN where nothing is known."""
-    first, count = int(block[0]), int(block[-1] - block[0]) + 1
-    # Points of a block are next to each other: one row a block, filled up with NaN.
-    start = np.searchsorted(block, first + np.arange(count))
-    width = int(np.diff(np.r_[start, len(block)]).max())
-    table = np.full((count, width), np.nan)
-    table[block - first, np.arange(len(block)) - start[block - first]] = values
-    return first + np.arange(count), _medians(table)
-
-
-def _medians(table: Floats) -> Floats:
-    """Along the last axis, of what is known; NaN where nothing is."""
-    ordered = np.sort(table, axis=-1)  # NaN last
-    n = np.isfinite(table).sum(axis=-1)
-    low, high = (np.take_along_axis(ordered, np.maximum(k, 0)[..., None], -1)[..., 0] for k in ((n - 1) // 2, n // 2))
-    return np.where(n > 0, (low + np.where(n > 0, high, 0.0)) / 2, np.nan)
-
-
-def levels_before(medians: Floats, memory: int) -> Floats:
-    """The level at each block, shape (blocks,): the median of the ``memory`` blocks before it; NaN where fewer than LEAST_BLOCKS of them are known."""
-    return np.asarray(pd.Series(medians).rolling(memory, min_periods=min(LEAST_BLOCKS, memory)).median().shift(1).to_numpy(), np.float64)
-
-
-def levels_on_trend(medians: Floats, memory: int) -> Floats:
-    """The same with the trend of this time carried on, shape (blocks,): the median of its later half, and as much again as it rose since the earlier half."""
-    half = half_of(memory)
-    late = levels_before(medians, half)
-    early = np.r_[np.full(half, np.nan), late][: len(late)]
-    return np.where(np.isfinite(early), on_trend(late, early, half), late)
-
-
-def half_of(memory: int) -> int:
-    """Blocks of which a trend has one median."""
-    return max(memory // 2, LEAST_BLOCKS)
-
-
-def on_trend(late: Floats, early: Floats, half: int) -> Floats:
-    """Where a line through the medians of two halves, in blocks ``half`` apart, is at the next block; elementwise."""
-    return late + (late - early) * (half + 1) / (2 * half)
-
-
 @dataclass(frozen=True)
 class Learned:
-    """A profile, and what it says of the history that it was learned from: on the judged scale, of shape (points,); medians of the blocks in their order."""
+    """A profile, and what it says of the history that it was learned from: on the judged scale, of shape (points,); of the blocks in their order."""
 
     profile: Profile
     location: Floats
     z: Floats
     quiet: Floats  # the values without their season; NaN of summaries
-    medians: Floats  # of the blocks of the same, and of summaries
-    restless: Floats  # of their distance from the level, in usual scatters
+    middles: Floats  # of the blocks of the same, and of summaries
+    restless: Floats  # medians of their distance from the level, in usual scatters
     last_block: int
 
 
@@ -300,26 +220,25 @@ def learn(times: Ints, values: Floats, n: Floats, kind: Kind, zone: str, moved: 
     scale, typical = Scale.of(kind, step_s, prior), float(np.median(n[known]))
     n = np.where(own, n, typical)
     y = np.where(np.isfinite(values), scale.judged(values, n), np.nan) + moved
-    slow = _Slow.of(times, y, step_s, zone, kind in COUNTED)
+    by_mean = kind in COUNTED and counts.tell_most_by_mean(scale.counted(values[known]), (times[-1] - times[0]) / SECOND_NS < YOUNG_S)
+    slow = _Slow.of(times, y, step_s, zone, kind in COUNTED, Middles(scale if by_mean else None))
     season, memory = slow.choose()
     coefficients = slow.coefficients(season)
     base = _base(season, coefficients, times, zone)
-    y = _aligned(times, y, base, own)
-    residual = y - base - slow.level(y - base, memory)
-    hour = _hour_pattern(times, np.where(own, residual, np.nan), step_s)
-    if not hour.any() and not own.all():
-        hour = _hour_pattern(*_spread_out(times, residual, np.isfinite(y) & ~own, step_s), step_s)
-    residual = np.where(own, residual, np.nan)
+    y = y if by_mean else _aligned(times, y, base, own)
+    hour = _what_the_hour_does(times, y, base + slow.level(y, base, memory), own, step_s, scale if by_mean else None)
     seasonal = base + hour[seasons.hour_bin(times)]
-    residual = residual - hour[seasons.hour_bin(times)]
+    middles, level = slow.middles.of_blocks(slow.of_point, y, y - seasonal), slow.level(y, seasonal, memory)
+    residual = np.where(own, y - base - slow.level(y, base, memory) - hour[seasons.hour_bin(times)], np.nan)
     floor = _floor(scale, values[known])
-    scatter = _scatter(times, residual, floor, zone, seasonal=season.day > 0)
+    scatter = _scatter(times, residual, floor, zone, season.day > 0, _scatter_by_mean if by_mean else _scatter_of)
     state: State = "seasonal" if season.day else "provisional"
     made = Profile(kind, step_s, zone, state, season, coefficients, hour, memory, scatter, typical, Calibration.of(np.zeros(2)), slow.has_trend, prior=prior)
-    medians, level = slow.medians_of(y - seasonal), slow.level(y - seasonal, memory)
+    if by_mean:
+        made = replace(made, counts=NegativeBinomial.of(*(scale.counted(v) for v in (np.where(own, values, np.nan), scale.back(seasonal + level)))))
     usual = made.spread(times, n)
     z = np.where(own, (y - seasonal - level) / usual, np.nan)
-    restless = slow.medians_of(np.abs(z))
+    restless = block_medians(slow.of_point, np.abs(z))
     made = replace(made, is_floored=bool(floor and np.median(scatter) <= floor))
     z = z / slow.per_point(made.factors(made.restless(restless)))
     known_z = z[np.isfinite(z)]
@@ -327,7 +246,7 @@ def learn(times: Ints, values: Floats, n: Floats, kind: Kind, zone: str, moved: 
     made = replace(made, calibration=calibration)
     if kind == "share":
         made = replace(made, more_than_chance=shares.more_than_chance(np.where(own, values, np.nan), n, scale.back(seasonal + level)))
-    return Learned(made, seasonal + level, z, np.where(own, y - seasonal, np.nan), medians, restless, int(slow.blocks[-1]))
+    return Learned(made, seasonal + level, z, np.where(own, y - seasonal, np.nan), middles, restless, int(slow.blocks[-1]))
 
 
 def _spread_out(times: Ints, values: Floats, summaries: npt.NDArray[np.bool_], step_s: float) -> tuple[Ints, Floats]:
@@ -357,33 +276,35 @@ class _Slow:
     """A series by blocks, to choose what of its season and memory other days confirm."""
 
     blocks: Ints
-    medians: Floats
+    of_blocks: Floats  # their middles
     of_point: Ints  # the block that each point is in, by its place
     step_s: float
     phases: seasons.Phases
     has_trend: bool
     far: float  # see :func:`_far`
+    middles: Middles
     designs: dict[Season, Floats] = field(default_factory=dict)
 
     @classmethod
-    def of(cls, times: Ints, y: Floats, step_s: float, zone: str, is_count: bool) -> _Slow:
+    def of(cls, times: Ints, y: Floats, step_s: float, zone: str, is_count: bool, middles: Middles) -> _Slow:
         block = blocks_of(times, step_s)
-        blocks, medians = block_medians(block, y)
-        length = int(block_s(step_s) * SECOND_NS)
-        medians = medians - _within_hour(blocks, medians, length)
+        found = middles.of_blocks(block, y, y)
+        blocks, length = block[0] + np.arange(len(found)), int(block_s(step_s) * SECOND_NS)
+        found = found - _within_hour(blocks, found, length)
         middle = blocks * length + length // 2
         # People come and go with the day, of which nothing is known yet.
         is_young = len(blocks) * block_s(step_s) < YOUNG_S
-        return cls(blocks, medians, block - blocks[0], step_s, seasons.phases(middle, zone), is_count and is_young, _far(medians))
+        has_trend = is_count and is_young and middles.counts is None
+        return cls(blocks, found, block - blocks[0], step_s, seasons.phases(middle, zone), has_trend, _far(found), middles)
 
-    def levels(self, medians: Floats, memory: int) -> Floats:
-        return (levels_on_trend if self.has_trend else levels_before)(medians, memory)
+    def levels(self, of_blocks: Floats, memory: int) -> Floats:
+        return levels_on_trend(of_blocks, memory) if self.has_trend else self.middles.levels_before(of_blocks, memory)
 
     def coefficients(self, season: Season, but: slice = slice(0)) -> Floats:
         """Fitted on all blocks but those."""
-        used = np.isfinite(self.medians)
+        used = np.isfinite(self.of_blocks)
         used[but] = False
-        return seasons.regress(self.design(season), np.where(used, self.medians, 0.0), used.astype(np.float64))
+        return seasons.regress(self.design(season), np.where(used, self.of_blocks, 0.0), used.astype(np.float64))
 
     def design(self, season: Season) -> Floats:
         """Columns of the regression, of the middle of each block; of each season once."""
@@ -398,10 +319,10 @@ class _Slow:
         most = YOUNG_MEMORY_S if len(self.blocks) * length < YOUNG_S else DAY_S
         least = YOUNG_MEMORY_S if self.has_trend else 0.0  # of less a trend would be noise
         memories = list(dict.fromkeys(max(blocks, round(memory_s / length)) for memory_s, blocks in MEMORIES if least <= memory_s <= most))
-        chosen, quiet, lowest = seasons.NONE, [self.medians] * len(parts), np.inf
+        chosen, quiet, lowest = seasons.NONE, [self.of_blocks] * len(parts), np.inf
         for alike in seasons.candidates(len(self.blocks) * length, self.step_s):
             season = self._likeliest(alike)
-            without = [self.medians - self.design(season) @ self.coefficients(season, part) for part in parts] if season.day else quiet
+            without = [self.of_blocks - self.design(season) @ self.coefficients(season, part) for part in parts] if season.day else quiet
             # A short memory follows what a season would foretell.
             squared = self._squared(self._errors(without, parts, memories[0]))
             if squared < (1 - seasons.GAIN) * lowest:
@@ -424,8 +345,8 @@ class _Slow:
         """Of seasons of as many coefficients, the one that leaves the least where it is fitted to a third of the blocks."""
         if len(alike) == 1:
             return alike[0]
-        some = np.flatnonzero(np.isfinite(self.medians))[::3]
-        at, y = seasons.Phases(self.phases.day[some], self.phases.week[some]), self.medians[some]
+        some = np.flatnonzero(np.isfinite(self.of_blocks))[::3]
+        at, y = seasons.Phases(self.phases.day[some], self.phases.week[some]), self.of_blocks[some]
         common = seasons.design(replace(alike[0], off_from=None), at)
         left = []
         for season in alike:
@@ -437,49 +358,59 @@ class _Slow:
         """Their mean square: a season that is left out is seen in the hours in which it matters. What is farther off than ``far`` counts as that."""
         return float(np.mean(np.minimum(errors, self.far) ** 2))
 
-    def medians_of(self, values: Floats) -> Floats:
-        """Of values at the points, by block."""
-        return block_medians(self.of_point, values)[1]
-
-    def level(self, quiet: Floats, memory: int) -> Floats:
-        """The level at each point, of values without their season."""
-        return self.per_point(self.levels(self.medians_of(quiet), memory))
+    def level(self, y: Floats, seasonal: Floats, memory: int) -> Floats:
+        """The level at each point, of values without what is ``seasonal`` in them."""
+        return self.per_point(self.levels(self.middles.of_blocks(self.of_point, y, y - seasonal), memory))
 
     def per_point(self, of_blocks: Floats) -> Floats:
         """What is known of each block, at each of its points."""
         return of_blocks[self.of_point]
 
 
-def _far(medians: Floats) -> float:
+def _far(middles: Floats) -> float:
     """The farthest error that counts: what went wrong once tells little of what comes round."""
-    steps = np.abs(np.diff(medians))
+    steps = np.abs(np.diff(middles))
     known = steps[np.isfinite(steps)]
     usual = float(np.median(known)) if len(known) else 0.0
     return FAR * usual or np.inf
 
 
-def _within_hour(blocks: Ints, medians: Floats, length: int) -> Floats:
+def _within_hour(blocks: Ints, middles: Floats, length: int) -> Floats:
     """What blocks that are parts of an hour do in each hour, shape (blocks,): beside it little would be seen of days and weeks."""
     parts = round(HOUR_S * SECOND_NS / length)
     if parts < 3 or len(blocks) < LEAST_HOURS * parts:
         return np.zeros(len(blocks))
-    away = medians - pd.Series(medians).rolling(parts, center=True, min_periods=parts // 2).mean().to_numpy()
-    found = _medians(np.stack([np.where(blocks % parts == part, away, np.nan) for part in range(parts)]))
-    return np.nan_to_num(found - _medians(found))[blocks % parts]
+    away = middles - pd.Series(middles).rolling(parts, center=True, min_periods=parts // 2).mean().to_numpy()
+    found = medians(np.stack([np.where(blocks % parts == part, away, np.nan) for part in range(parts)]))
+    return np.nan_to_num(found - medians(found))[blocks % parts]
 
 
-def _hour_pattern(times: Ints, residual: Floats, step_s: float) -> Floats:
+def _what_the_hour_does(times: Ints, y: Floats, expected: Floats, own: npt.NDArray[np.bool_], step_s: float, counted: Scale | None) -> Floats:
+    """On the judged scale, shape (60,): by the series' own values beyond what was ``expected``, else by its summaries. Of counts, on the scale of these (``counted``), by their means."""
+    away = y - expected if counted is None else counted.back(y) - counted.back(expected)
+    found = _hour_pattern(times, np.where(own, away, np.nan), step_s, counted is not None)
+    if not found.any() and not own.all():
+        found = _hour_pattern(*_spread_out(times, away, np.isfinite(y) & ~own, step_s), step_s, counted is not None)
+    if counted is None or not found.any():
+        return found
+    mean = float(np.nanmean(np.where(own, counted.back(expected), np.nan)))
+    at_mean = counted.judged(np.array([mean]), np.ones(1))
+    return counted.judged(mean + found, np.ones(len(found))) - at_mean
+
+
+def _hour_pattern(times: Ints, residual: Floats, step_s: float, by_means: bool) -> Floats:
     """As much of the first part of the history as the rest confirms: none where it does not."""
     nothing = np.zeros(seasons.HOUR_BINS)
     trained = round(len(times) * seasons.TRAINED)
     if step_s > HOUR_S / 12 or len(times) < 2 or (times[-1] - times[0]) / SECOND_NS < LEAST_HOURS * HOUR_S:
         return nothing
-    early = seasons.hour_pattern(times[:trained], residual[:trained])
+    early = seasons.hour_pattern(times[:trained], residual[:trained], by_means)
     late = residual[trained:]
     if not np.isfinite(late).any():
         return nothing
-    with_it, without = (float(np.nanmean(np.abs(late - p))) for p in (early[seasons.hour_bin(times[trained:])], 0.0))
-    return seasons.hour_pattern(times, residual) if with_it < (1 - seasons.HOUR_GAIN) * without else nothing
+    size = np.square if by_means else np.abs
+    with_it, without = (float(np.nanmean(size(late - p))) for p in (early[seasons.hour_bin(times[trained:])], 0.0))
+    return seasons.hour_pattern(times, residual, by_means) if with_it < (1 - seasons.HOUR_GAIN) * without else nothing
 
 
 def _floor(scale: Scale, values: Floats) -> float:
@@ -491,11 +422,11 @@ def _floor(scale: Scale, values: Floats) -> float:
     return max(FLOOR[scale.name], float(np.diff(scale.judged(little, np.ones(2)))[0]))
 
 
-def _scatter(times: Ints, residual: Floats, floor: float, zone: str, seasonal: bool) -> Floats:
-    """1.4826 × the median absolute residual, by hour of the day where the day has a season; an hour with few counts with all."""
+def _scatter(times: Ints, residual: Floats, floor: float, zone: str, seasonal: bool, of: Callable[[Floats], float]) -> Floats:
+    """The scatter of residuals, by hour of the day where the day has a season; an hour with few counts with all."""
     size = np.abs(residual)
     known = np.isfinite(size)
-    whole = max(1.4826 * float(np.median(size[known])) if known.any() else 0.0, floor)
+    whole = max(of(size[known]) if known.any() else 0.0, floor)
     if whole == 0.0:
         # More than half of the values are the level itself: what the others do is all that is known.
         whole = float(np.sqrt(np.mean(size[known] ** 2))) if known.any() else 0.0
@@ -505,6 +436,16 @@ def _scatter(times: Ints, residual: Floats, floor: float, zone: str, seasonal: b
         hour = _hour(seasons.phases(times, zone))
         for h in range(HOURS):
             mine = size[(hour == h) & known]
-            own = 1.4826 * float(np.median(mine)) if len(mine) else whole
+            own = of(mine) if len(mine) else whole
             found[h] = np.sqrt((len(mine) * own**2 + LIKE_ALL * whole**2) / (len(mine) + LIKE_ALL))
     return np.maximum(found, floor)
+
+
+def _scatter_of(sizes: Floats) -> float:
+    """Of residuals of such sizes: 1.4826 × their median."""
+    return 1.4826 * float(np.median(sizes))
+
+
+def _scatter_by_mean(sizes: Floats) -> float:
+    """The same of counts, most of which may be equal: by their mean."""
+    return MEAN_Z * float(sizes.mean())

@@ -124,10 +124,10 @@ def hour_bin(times: Ints) -> Ints:
     return (times // (60 * SECOND_NS)) % HOUR_BINS
 
 
-def hour_pattern(times: Ints, residual: Floats) -> Floats:
-    """The median of each minute of the hour, shape (60,), of residuals; NaN in ``residual`` does not count, and a minute without any has 0."""
+def hour_pattern(times: Ints, residual: Floats, by_means: bool) -> Floats:
+    """The median, or the mean, of each minute of the hour, shape (60,), of residuals; NaN in ``residual`` does not count, and a minute without any has 0."""
     known = np.isfinite(residual)
-    told = pd.Series(residual[known]).groupby(hour_bin(times[known])).median()
+    told = pd.Series(residual[known]).groupby(hour_bin(times[known])).agg("mean" if by_means else "median")
     found = np.zeros(HOUR_BINS)
     found[told.index.to_numpy()] = told.to_numpy()
-    return found - np.median(found)
+    return found if by_means else found - np.median(found)
