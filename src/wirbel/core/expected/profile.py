@@ -115,13 +115,16 @@ class Profile:
 
     def seasonal(self, times: Ints) -> Floats:
         """What comes round, on the judged scale, without the level; shape (times,)."""
-        return _base(self.season, self.coefficients, times, self.zone) + self.hour[seasons.hour_bin(times)]
+        return _base(self.season, self.coefficients, seasons.phases(times, self.zone)) + self.hour[seasons.hour_bin(times)]
 
     def spread(self, times: Ints, samples: Floats) -> Floats:
         """The usual scatter at each time, for so many records behind a value."""
-        usual = self.scatter[_hour(seasons.phases(times, self.zone))]
+        return self.spread_in(_hour(seasons.phases(times, self.zone)), samples)
+
+    def spread_in(self, hour: Ints, samples: Floats) -> Floats:
+        """The same in each ``hour`` of the day, of shape (points,)."""
         # The scale of a count has its sampling in it.
-        return usual if self.kind in COUNTED else usual * inflation(samples, self.typical_n)
+        return self.scatter[hour] if self.kind in COUNTED else self.scatter[hour] * inflation(samples, self.typical_n)
 
     def factors(self, restless: Floats) -> Floats:
         """How many times its usual scatter the series has, by medians of its residuals; elementwise, 1 where they are not known."""
@@ -158,14 +161,13 @@ class Profile:
         return self.scale.back(location + low * spread), self.scale.back(location + high * spread)
 
 
-def _base(season: Season, coefficients: Floats, times: Ints, zone: str) -> Floats:
+def _base(season: Season, coefficients: Floats, at: seasons.Phases) -> Floats:
     """What comes round each day and week: nothing, or looked up for each minute of them that there is."""
     if not season.day:
-        return np.zeros(len(times))
-    at = seasons.phases(times, zone)
+        return np.zeros(len(at.day))
     minute, of_point = np.unique(np.rint(at.week * seasons.WEEK_S).astype(np.int64) // MINUTE_S, return_inverse=True)
     once = np.zeros(len(minute), np.int64)
-    once[of_point] = np.arange(len(times))
+    once[of_point] = np.arange(len(at.day))
     design = seasons.design(season, seasons.Phases(at.day[once], at.week[once]))
     # Row by row: the last bits of a matrix product depend on how many rows it has, and so would what is found.
     found = (design * coefficients).sum(axis=1) - coefficients[0]
@@ -223,20 +225,20 @@ def learn(times: Ints, values: Floats, n: Floats, kind: Kind, zone: str, moved: 
     by_mean = kind in COUNTED and counts.tell_most_by_mean(scale.counted(values[known]), (times[-1] - times[0]) / SECOND_NS < YOUNG_S)
     slow = _Slow.of(times, y, step_s, zone, kind in COUNTED, Middles(scale if by_mean else None))
     season, memory = slow.choose()
-    coefficients = slow.coefficients(season)
-    base = _base(season, coefficients, times, zone)
+    coefficients, at = slow.coefficients(season), seasons.phases(times, zone)
+    base = _base(season, coefficients, at)
     y = y if by_mean else _aligned(times, y, base, own)
     hour = _what_the_hour_does(times, y, base + slow.level(y, base, memory), own, step_s, scale if by_mean else None)
     seasonal = base + hour[seasons.hour_bin(times)]
     middles, level = slow.middles.of_blocks(slow.of_point, y, y - seasonal), slow.level(y, seasonal, memory)
     residual = np.where(own, y - base - slow.level(y, base, memory) - hour[seasons.hour_bin(times)], np.nan)
     floor = _floor(scale, values[known])
-    scatter = _scatter(times, residual, floor, zone, season.day > 0, _scatter_by_mean if by_mean else _scatter_of)
+    scatter = _scatter(_hour(at), residual, floor, season.day > 0, _scatter_by_mean if by_mean else _scatter_of)
     state: State = "seasonal" if season.day else "provisional"
     made = Profile(kind, step_s, zone, state, season, coefficients, hour, memory, scatter, typical, Calibration.of(np.zeros(2)), slow.has_trend, prior=prior)
     if by_mean:
         made = replace(made, counts=NegativeBinomial.of(*(scale.counted(v) for v in (np.where(own, values, np.nan), scale.back(seasonal + level)))))
-    usual = made.spread(times, n)
+    usual = made.spread_in(_hour(at), n)
     z = np.where(own, (y - seasonal - level) / usual, np.nan)
     restless = block_medians(slow.of_point, np.abs(z))
     made = replace(made, is_floored=bool(floor and np.median(scatter) <= floor))
@@ -319,17 +321,18 @@ class _Slow:
         most = YOUNG_MEMORY_S if len(self.blocks) * length < YOUNG_S else DAY_S
         least = YOUNG_MEMORY_S if self.has_trend else 0.0  # of less a trend would be noise
         memories = list(dict.fromkeys(max(blocks, round(memory_s / length)) for memory_s, blocks in MEMORIES if least <= memory_s <= most))
-        chosen, quiet, lowest = seasons.NONE, [self.of_blocks] * len(parts), np.inf
+        chosen, quiet, errors, lowest = seasons.NONE, [self.of_blocks] * len(parts), np.zeros(0), np.inf
         for alike in seasons.candidates(len(self.blocks) * length, self.step_s):
             season = self._likeliest(alike)
             without = [self.of_blocks - self.design(season) @ self.coefficients(season, part) for part in parts] if season.day else quiet
             # A short memory follows what a season would foretell.
-            squared = self._squared(self._errors(without, parts, memories[0]))
+            found = self._errors(without, parts, memories[0])
+            squared = self._squared(found)
             if squared < (1 - seasons.GAIN) * lowest:
-                chosen, quiet, lowest = season, without, squared
+                chosen, quiet, errors, lowest = season, without, found, squared
         allowed = 0.0 if most < DAY_S else NOT_WORSE
-        errors = [float(np.mean(self._errors(quiet, parts, memory))) for memory in memories]
-        return chosen, next(memory for memory, error in zip(memories, errors, strict=True) if error <= (1 + allowed) * min(errors))
+        means = [float(np.mean(of)) for of in (errors, *(self._errors(quiet, parts, memory) for memory in memories[1:]))]
+        return chosen, next(memory for memory, mean in zip(memories, means, strict=True) if mean <= (1 + allowed) * min(means))
 
     def _errors(self, quiet: Sequence[Floats], parts: Sequence[slice], memory: int) -> Floats:
         """How far the blocks of each part, without the season learned from the others, are from their level; of those that are known."""
@@ -422,7 +425,7 @@ def _floor(scale: Scale, values: Floats) -> float:
     return max(FLOOR[scale.name], float(np.diff(scale.judged(little, np.ones(2)))[0]))
 
 
-def _scatter(times: Ints, residual: Floats, floor: float, zone: str, seasonal: bool, of: Callable[[Floats], float]) -> Floats:
+def _scatter(hour: Ints, residual: Floats, floor: float, seasonal: bool, of: Callable[[Floats], float]) -> Floats:
     """The scatter of residuals, by hour of the day where the day has a season; an hour with few counts with all."""
     size = np.abs(residual)
     known = np.isfinite(size)
@@ -433,7 +436,6 @@ def _scatter(times: Ints, residual: Floats, floor: float, zone: str, seasonal: b
     whole = max(whole, 1e-9)
     found = np.full(HOURS, whole)
     if seasonal:
-        hour = _hour(seasons.phases(times, zone))
         for h in range(HOURS):
             mine = size[(hour == h) & known]
             own = of(mine) if len(mine) else whole

@@ -20,7 +20,7 @@ HOUR_S, DAY_S, WEEK_S = 3600, 86_400, 7 * 86_400
 BLOCK_S = 600  # of which one median is taken, for what is slow
 RIDGE = 1e-3  # of the number of points
 HUBER = 1.345  # robust standard deviations; 95 % efficient where errors are normal (Huber 1964)
-ROUNDS = 6  # of reweighting
+ROUNDS, SETTLED = 6, 0.01  # of reweighting, at most, and the change of the coefficients, in the scatter about them, at which it ends
 GAIN = 0.06  # of the mean squared error: less does not pay for a season
 HOUR_GAIN = 0.03  # of the mean absolute error, for what each hour does
 TRAINED = 0.6  # of the history, on which seasons are fitted that the rest is to confirm
@@ -110,12 +110,14 @@ def regress(x: Floats, y: Floats, weight: Floats) -> Floats:
     robust = np.ones_like(y)
     found: Floats = np.zeros(x.shape[1])
     for _ in range(ROUNDS):
-        w = weight * robust
+        w, before = weight * robust, found
         found = np.asarray(np.linalg.solve(x.T @ (x * w[:, None]) + np.diag(penalty), x.T @ (w * y)), np.float64)
         residual = y - x @ found
         used = weight > 0
         spread = max(1.4826 * float(np.median(np.abs(residual[used]))) if used.any() else 0.0, 1e-12)
         robust = np.minimum(1.0, HUBER * spread / np.maximum(np.abs(residual), 1e-300))
+        if np.abs(found - before).max() < SETTLED * spread:
+            break
     return found
 
 
