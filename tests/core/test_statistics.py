@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 from scipy import stats
 
+from wirbel.core.stats.counts import beta_binomial_at_least, binomial_quantile, negative_binomial_quantile
 from wirbel.core.stats.intervals import percentile_bounds, wilson
 from wirbel.core.stats.tests import adjusted, association, stratified_association
 
@@ -57,3 +58,28 @@ def test_percentile_bounds_enclose_the_quantile() -> None:
     samples = np.sort(rng.exponential(size=(2000, 400)), axis=1)
     true = stats.expon.ppf(0.95)
     assert ((samples[:, low - 1] <= true) & (samples[:, high - 1] >= true)).mean() >= 0.94
+
+
+@pytest.mark.parametrize("share", [0.005, 0.5, 0.975])
+def test_quantiles_of_counts_are_those_of_scipys_distributions(share: float) -> None:
+    rng = np.random.default_rng(4)
+    mean, more = np.exp(rng.uniform(-7, 8, 2_000)), np.exp(rng.uniform(-8, 2, 2_000))
+    r, p = 1 / more, 1 / (1 + more * mean)
+    assert np.array_equal(negative_binomial_quantile(share, r, p), stats.nbinom.ppf(share, r, p))
+    n, p = rng.integers(1, 5_000, 2_000).astype(float), rng.choice([0.25, 0.75, 0.95, 0.99], 2_000)
+    assert np.array_equal(binomial_quantile(share, n, p), stats.binom.ppf(share, n, p))
+
+
+def test_the_tail_of_a_beta_binomial_is_the_sum_of_scipys_terms() -> None:
+    """Also where one minus the rest is nothing but rounding."""
+    rng = np.random.default_rng(5)
+    n, before = rng.integers(1, 3_000, 200), rng.integers(1, 3_000, 200)
+    a = 0.5 + rng.binomial(before, 0.02)
+    b, count = 1 + before - a, np.minimum(rng.poisson(n * 0.05) + rng.integers(0, 20, 200), n)
+    exact = [stats.betabinom.pmf(np.arange(k, m + 1), m, x, y).sum() for k, m, x, y in zip(count, n, a, b, strict=True)]
+    found = beta_binomial_at_least(*(np.asarray(v, float) for v in (count, n, a, b)))
+    assert found == pytest.approx(exact, rel=1e-6)
+    assert min(exact) < 1e-12
+    one = np.ones(1)
+    assert beta_binomial_at_least(0 * one, 7 * one, one, one).tolist() == [1.0]
+    assert beta_binomial_at_least(7 * one, 7 * one, one, one) == pytest.approx([1 / 8])

@@ -188,9 +188,7 @@ def calm_minute(api: Api, instance: Instance, series: int, before: int) -> int:
     return next(at for at in minutes if not any(onset - MINUTE <= at <= ended + MINUTE for onset, ended in open_in))
 
 
-def test_a_moment_tells_every_measure_of_a_service_of_what_it_runs_on_and_of_what_it_asks(
-    api: Api, instance: Instance, going_on: dict[str, Any]
-) -> None:
+def test_a_moment_tells_every_measure_of_a_service_of_what_it_runs_on_and_of_what_it_asks(api: Api, instance: Instance, going_on: dict[str, Any]) -> None:
     one = next(d for d in going_on["deviations"] if d["entity"] == {"kind": "service", "name": "berth-planner"} and d["metric"] == "p95")
     told = ask(api, "/api/moment", service="berth-planner", at=one["peak"]["at"], **PRODUCTION)
     row = next(row for row in told["rows"] if row["series"] == one["series"])

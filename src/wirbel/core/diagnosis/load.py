@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import numpy as np
 import numpy.typing as npt
-from scipy import stats
 
 from wirbel.core.diagnosis.attribution import Effect
 from wirbel.core.diagnosis.model import Load, Question, Window
@@ -34,6 +33,8 @@ def of(question: Question, here: Requests, values: Floats, change: Effect) -> Lo
     low, middle, high = np.quantile(rate, (0.1, 0.5, 0.9))
     if (high - low) / middle < LEAST_RANGE or np.ptp(level) == 0:
         return Load(ratio, None)
+    from scipy import stats  # takes each process 45 MB: who asks for no cause does without
+
     slope = stats.theilslopes(level, rate).slope
     return Load(ratio, float(np.clip(slope * (after - before) / change.delta, 0, 1)))
 

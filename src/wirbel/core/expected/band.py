@@ -10,7 +10,7 @@ from dataclasses import dataclass, fields
 
 import numpy as np
 import numpy.typing as npt
-from scipy import special, stats
+from scipy import special
 
 from wirbel.core.series.series import Kind, Series
 
@@ -131,7 +131,7 @@ def judged_by(learned: Learned, series: Series) -> Band:
         inflation = np.sqrt(0.5 + 0.5 * np.clip(learned.typical_n / behind, 0.25, 50.0))
     floor = 0.02 if logarithmic else 1e-9  # a perfectly steady series still may move by 2 %
     spread = np.maximum(learned.scale, floor) * inflation
-    z = stats.t.ppf(0.5 + LEVEL / 2, DEGREES)
+    z = special.stdtrit(DEGREES, 0.5 + LEVEL / 2)
     residual = np.where(missing | learning, 0.0, (x - location) / spread)
     surprise = np.where(missing | learning, 0.0, -np.log2(np.maximum(2 * special.stdtr(DEGREES, -np.abs(residual)), 1e-300)))
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+import bottleneck
 import numpy as np
 import numpy.typing as npt
-import pandas as pd
 
 from wirbel.core.expected.scale import Scale
 from wirbel.core.expected.seasons import BLOCK_S, SECOND_NS
@@ -103,7 +103,10 @@ def _parts(values: Floats) -> Floats:
 
 def levels_before(medians: Floats, memory: int) -> Floats:
     """The level at each block, shape (blocks,): the median of the ``memory`` blocks before it; NaN where fewer than LEAST_BLOCKS of them are known."""
-    return np.asarray(pd.Series(medians).rolling(memory, min_periods=min(LEAST_BLOCKS, memory)).median().shift(1).to_numpy(), np.float64)
+    before = np.r_[np.nan, medians[:-1]] if len(medians) else medians
+    window = min(memory, len(before))
+    least = min(LEAST_BLOCKS, memory)
+    return bottleneck.move_median(before, window, least) if window >= least else np.full(len(before), np.nan)
 
 
 def levels_on_trend(medians: Floats, memory: int) -> Floats:

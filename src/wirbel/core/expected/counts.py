@@ -9,7 +9,9 @@ from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
-from scipy import special, stats
+from scipy import special
+
+from wirbel.core.stats.counts import negative_binomial_quantile
 
 Floats = npt.NDArray[np.float64]
 FEW, SHARE = 20.0, 0.1  # records, than which so many of the counts have fewer
@@ -65,7 +67,7 @@ class NegativeBinomial:
     def quantile(self, expected: Floats, share: float) -> Floats:
         """The least count that is not exceeded with probability ``share``, elementwise; NaN where nothing is expected."""
         mean = self._mean(expected)
-        return np.asarray(stats.nbinom.ppf(share, 1 / self.more, 1 / (1 + self.more * mean)) * self.unit)
+        return negative_binomial_quantile(share, 1 / self.more, 1 / (1 + self.more * mean)) * self.unit
 
     def _mean(self, expected: Floats) -> Floats:
         return np.maximum(expected / self.unit, self.least)

@@ -6,10 +6,11 @@ from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
-from scipy import stats
+from scipy import special
 
 from wirbel.core.expected.band import SURPRISED, Band
 from wirbel.core.series import cells as cell_series
+from wirbel.core.stats.counts import beta_binomial_at_least
 
 Window = tuple[int, int]
 Floats = npt.NDArray[np.float64]
@@ -89,7 +90,7 @@ def lasting_bits(surprise: Floats, minutes: float) -> Floats:
     of the uniform distribution). Neighbouring minutes are alike, so n counts stretches of ``ALIKE_MINUTES`` minutes.
     """
     n = max(1.0, surprise.shape[-1] * minutes / ALIKE_MINUTES)
-    p = stats.beta.cdf(2.0 ** -np.median(surprise, axis=-1), (n + 1) / 2, (n + 1) / 2)
+    p = special.betainc((n + 1) / 2, (n + 1) / 2, 2.0 ** -np.median(surprise, axis=-1))
     return np.abs(np.log2(np.maximum(p, 1e-300)))
 
 
@@ -104,6 +105,6 @@ def _failing_bits(now: cell_series.Totals, before: cell_series.Totals) -> Floats
     asked = np.flatnonzero((failed >= LEAST_FAILED) & (rows >= MIN_REQUESTS) & (failed * np.maximum(rows_before, 1.0) > failed_before * rows))
     if len(asked):
         well = np.maximum(rows_before - failed_before, 0)[asked]
-        p = stats.betabinom.sf(np.round(failed[asked]) - 1, np.round(rows[asked]), 0.5 + failed_before[asked], 0.5 + well)
+        p = beta_binomial_at_least(np.round(failed[asked]), np.round(rows[asked]), 0.5 + failed_before[asked], 0.5 + well)
         bits[asked] = -np.log2(np.maximum(p, 1e-300))
     return bits

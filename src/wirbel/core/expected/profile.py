@@ -11,10 +11,10 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Literal
 
+import bottleneck
 import numpy as np
 import numpy.typing as npt
-import pandas as pd
-from scipy import stats
+from scipy import special
 
 from wirbel.core.errors import NotEnoughData
 from wirbel.core.expected import counts, seasons, shares
@@ -270,7 +270,7 @@ def _aligned(times: Ints, y: Floats, base: Floats, own: npt.NDArray[np.bool_]) -
     return np.where(summaries, y + offset, y)
 
 
-NORMAL = stats.norm.ppf((np.arange(LEAST_POINTS) + 0.5) / LEAST_POINTS)  # residuals of which nothing is known yet
+NORMAL = special.ndtri((np.arange(LEAST_POINTS) + 0.5) / LEAST_POINTS)  # residuals of which nothing is known yet
 
 
 @dataclass(frozen=True)
@@ -383,9 +383,15 @@ def _within_hour(blocks: Ints, middles: Floats, length: int) -> Floats:
     parts = round(HOUR_S * SECOND_NS / length)
     if parts < 3 or len(blocks) < LEAST_HOURS * parts:
         return np.zeros(len(blocks))
-    away = middles - pd.Series(middles).rolling(parts, center=True, min_periods=parts // 2).mean().to_numpy()
+    away = middles - _means_about(middles, parts)
     found = medians(np.stack([np.where(blocks % parts == part, away, np.nan) for part in range(parts)]))
     return np.nan_to_num(found - medians(found))[blocks % parts]
+
+
+def _means_about(values: Floats, width: int) -> Floats:
+    """Of the ``width`` values about each, shape (values,); NaN where less than half of them are known."""
+    around = np.r_[np.full(width // 2, np.nan), values, np.full(width - 1 - width // 2, np.nan)]
+    return np.asarray(bottleneck.move_mean(around, width, max(width // 2, 1))[width - 1 :])
 
 
 def _what_the_hour_does(times: Ints, y: Floats, expected: Floats, own: npt.NDArray[np.bool_], step_s: float, counted: Scale | None) -> Floats:

@@ -11,7 +11,6 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 import numpy.typing as npt
-import pandas as pd
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
@@ -129,7 +128,7 @@ def hour_bin(times: Ints) -> Ints:
 def hour_pattern(times: Ints, residual: Floats, by_means: bool) -> Floats:
     """The median, or the mean, of each minute of the hour, shape (60,), of residuals; NaN in ``residual`` does not count, and a minute without any has 0."""
     known = np.isfinite(residual)
-    told = pd.Series(residual[known]).groupby(hour_bin(times[known])).agg("mean" if by_means else "median")
-    found = np.zeros(HOUR_BINS)
-    found[told.index.to_numpy()] = told.to_numpy()
+    told, bins = residual[known], hour_bin(times[known])
+    of = np.mean if by_means else np.median
+    found = np.array([of(told[bins == minute]) if (bins == minute).any() else 0.0 for minute in range(HOUR_BINS)])
     return found if by_means else found - np.median(found)

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 import numpy.typing as npt
-from scipy import special, stats
+from scipy import special
 
 Floats = npt.NDArray[np.float64]
 SMALLEST = 1e-9  # share: what was never seen is not impossible
 USED = 0.98  # of the squared residuals of a history, by size: the largest may be what is looked for
-OF_USED = float(stats.chi2.cdf(stats.chi2.ppf(USED, 1), 3) / USED)  # their mean by chance, where that of all is 1
+OF_USED = float(special.chdtr(3, special.chdtri(1, 1 - USED)) / USED)  # their mean by chance, where that of all is 1
 
 
 def usual(share: Floats, samples: Floats) -> float:

@@ -11,7 +11,6 @@ from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
-from scipy import optimize
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
@@ -48,6 +47,8 @@ def fit(given: Choices, signs: Ints, l2: float) -> Floats:
     that evidence for can never count against. ``l2`` times half the sum of squares is the penalty.
     """
     bounds = [(0, None) if sign > 0 else (None, 0) if sign < 0 else (None, None) for sign in signs]
+    from scipy import optimize  # 12 MB that only a fit needs
+
     found = optimize.minimize(_loss, np.zeros(given.x.shape[1]), (given, l2), method="L-BFGS-B", jac=True, bounds=bounds)
     return np.asarray(found.x)
 

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 import numpy.typing as npt
-from scipy import stats
+from scipy import special
+
+from wirbel.core.stats.counts import binomial_quantile
 
 Floats = npt.NDArray[np.float64]
 
@@ -17,7 +19,7 @@ def wilson(successes: npt.ArrayLike, trials: npt.ArrayLike, level: float = 0.95)
     """
     k, n = np.asarray(successes, float), np.asarray(trials, float)
     tried = np.where(n > 0, n, 1.0)
-    share, z2 = k / tried, stats.norm.isf((1 - level) / 2) ** 2 / tried
+    share, z2 = k / tried, special.ndtri((1 - level) / 2) ** 2 / tried
     middle, half = share + z2 / 2, np.sqrt(z2 * (share * (1 - share) + z2 / 4))
     low, high = (middle - half) / (1 + z2), (middle + half) / (1 + z2)
     return np.where((k == 0) | (n == 0), 0.0, low), np.where((k == n) | (n == 0), 1.0, high)
@@ -35,6 +37,6 @@ def percentile_bounds(n: npt.ArrayLike, shares: npt.ArrayLike, level: float = 0.
     share = np.asarray(shares, np.float64)[None, :]
     tail = (1 - level) / 2
     with np.errstate(divide="ignore", invalid="ignore"):
-        low = stats.binom.ppf(tail, count, share)
-        high = stats.binom.ppf(1 - tail, count, share) + 1
+        low = binomial_quantile(tail, count, share)
+        high = binomial_quantile(1 - tail, count, share) + 1
         return np.where(low >= 1, low / count, np.nan), np.where(high <= count, high / count, np.nan)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
-from scipy import stats
+from scipy import special
 
 Floats = npt.NDArray[np.float64]
 SMALL_EXPECTATION = 5.0  # below it the chi-squared approximation is not trusted (common practice)
@@ -27,8 +27,11 @@ def association(a: Floats, b: Floats, c: Floats, d: Floats) -> Floats:
             expected = row * column / total
             g += 2 * np.where(seen > 0, seen * np.log(seen / expected), 0.0)
             least = np.minimum(least, expected)
-    p = stats.chi2.sf(np.maximum(g, 0), 1)
-    for index in np.flatnonzero(least < SMALL_EXPECTATION):
+    p = special.chdtrc(1, np.maximum(g, 0))
+    small = np.flatnonzero(least < SMALL_EXPECTATION)
+    if len(small):
+        from scipy import stats  # takes each process 45 MB: who asks for no cause does without
+    for index in small:
         p[index] = stats.fisher_exact([[a[index], b[index]], [c[index], d[index]]])[1]
     return np.asarray(p)
 
@@ -48,7 +51,7 @@ def stratified_association(a: Floats, b: Floats, c: Floats, d: Floats) -> Floats
         off = np.abs((a - expected).sum(axis=1))
         spread = variance.sum(axis=1)
         statistic = np.where(spread > 0, np.maximum(off - 0.5, 0) ** 2 / spread, 0.0)
-    return np.asarray(stats.chi2.sf(statistic, 1))
+    return np.asarray(special.chdtrc(1, statistic))
 
 
 @dataclass(frozen=True)
@@ -78,7 +81,7 @@ def weighted_association(a: Counts, b: Counts, c: Counts, d: Counts) -> Floats:
     one = sum(x.squares.sum(axis=1) for x in (a, b, c, d)) / np.maximum(whole, 1e-300)  # an ordinary record's weight, for the continuity correction
     with np.errstate(divide="ignore", invalid="ignore"):
         statistic = np.where(variance > 0, np.maximum(np.abs(score) - one / 2, 0) ** 2 / variance, 0.0)
-    return np.asarray(stats.chi2.sf(statistic, 1))
+    return np.asarray(special.chdtrc(1, statistic))
 
 
 def mark_association(weight: Floats, is_bad: Floats, both: Callable[[Floats], tuple[Floats, Floats]]) -> Floats:
@@ -97,5 +100,7 @@ def mark_association(weight: Floats, is_bad: Floats, both: Callable[[Floats], tu
 
 def adjusted(p: npt.ArrayLike) -> Floats:
     """p-values, shape (n,), adjusted by Benjamini and Hochberg (1995) over all that were tried."""
+    from scipy import stats  # as above
+
     given = np.asarray(p, float)
     return np.asarray(stats.false_discovery_control(given, method="bh")) if given.size else given
