@@ -82,6 +82,10 @@ def test_a_rule_leaves_records_out_and_shows_the_last(page: Page, instance: Inst
     rules.get_by_role("button", name="Leave out").click()
     page.get_by_role("button", name="Leave them out").click()
     expect(rules.get_by_role("alert")).to_contain_text("name more of it")
+    beneath, button = rules.get_by_role("alert").bounding_box(), rules.get_by_role("button", name="Leave out").bounding_box()
+    assert beneath
+    assert button
+    assert beneath["y"] >= button["y"] + button["height"]
     rules.get_by_label("Value").fill("health*")
     rules.get_by_role("button", name="Leave out").click()
     page.get_by_role("button", name="Leave them out").click()
@@ -121,6 +125,11 @@ def test_only_a_keeper_changes_set_up(instance: Instance) -> None:
     assert Api(instance, sign_in=False).get("/api/intake")[0] == 401
     administrator = Api(instance)
     assert administrator.post("/api/tokens", {"name": ""})[0] == 422
+    assert "needs a name" in administrator.post("/api/tokens", {"name": "  "})[1]["detail"]
+    assert administrator.post("/api/drop-rules", {"signal": "logs", "attribute": "x" * 201, "value": "b"}) == (
+        422,
+        {"detail": "attribute: string should have at most 200 characters"},
+    )
     assert administrator.post("/api/drop-rules", {"signal": "smells", "attribute": "a", "value": "b"})[0] == 422
 
 

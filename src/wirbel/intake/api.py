@@ -51,7 +51,9 @@ class Secret(Schema):
 def make_token(request: HttpRequest, given: NewToken) -> Any:
     """Makes an ingest token. Its secret is in this answer only."""
     _administrator(request)
-    return 201, Secret(secret=Token.make(given.name, given.quota))
+    if not given.name.strip():
+        raise InvalidQuestion("A token needs a name: who will send with it.")
+    return 201, Secret(secret=Token.make(given.name.strip(), given.quota))
 
 
 @router.delete("/tokens/{token}", response={204: None})

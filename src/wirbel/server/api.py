@@ -9,6 +9,7 @@ from typing import Any
 from django.db import DataError
 from django.http import HttpRequest, HttpResponse
 from ninja import NinjaAPI
+from ninja.errors import ValidationError
 from ninja.security import django_auth
 
 from wirbel.accounts.api import router as accounts
@@ -37,12 +38,26 @@ for router in (accounts, disturbances, explore, inquiry, intake, moment, practic
 
 STATUS: dict[type[WirbelError], int] = {NotFound: 404, NotEnoughData: 422}
 """Of errors; all others are 400: the question is wrong as it is asked."""
+MOST_TOLD = 5  # things that do not fit
 
 
 @api.exception_handler(WirbelError)
 def _say_what_to_do(request: HttpRequest, error: WirbelError) -> Any:
     status = next((status for kind, status in STATUS.items() if isinstance(error, kind)), 400)
     return api.create_response(request, {"detail": str(error)}, status=status)
+
+
+@api.exception_handler(ValidationError)
+def _say_what_does_not_fit(request: HttpRequest, error: ValidationError) -> Any:
+    """A sentence for people: which part of what was given, and what is wrong with it."""
+    told = [f"{_named(one['loc'])}: {one['msg'][0].lower()}{one['msg'][1:]}" for one in error.errors[:MOST_TOLD]]
+    more = len(error.errors) - len(told)
+    return api.create_response(request, {"detail": "; ".join([*told, *([f"and {more} more"] if more else [])])}, status=422)
+
+
+def _named(place: tuple[str | int, ...]) -> str:
+    """``place`` begins with where it was given and, of a body, with the name of the parameter that holds it."""
+    return ".".join(str(part) for part in place[2 if place[0] == "body" and len(place) > 2 else 1 :]) or "what was given"
 
 
 @api.exception_handler(DataError)

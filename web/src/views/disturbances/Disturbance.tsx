@@ -106,7 +106,7 @@ function Deviations({ row }: { row: Row }) {
                 {one.service ? <Link to={jump(toService(one.service))}>{one.service}</Link> : one.entity.name}
               </td>
               <td className="wrap-anywhere">{one.measure}</td>
-              <td>
+              <td className="text-balance">
                 {one.deviates}
                 {one.mark && (
                   <span className="text-second">

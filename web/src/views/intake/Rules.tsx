@@ -99,7 +99,7 @@ function NewRule({ onMade }: { onMade: () => Promise<void> }) {
   });
   const filled = attribute.trim() !== "" && value.trim() !== "";
   return (
-    <form className="mt-2 flex items-center gap-3" onSubmit={(event) => event.preventDefault()}>
+    <form className="mt-2 flex flex-wrap items-center gap-3" onSubmit={(event) => event.preventDefault()}>
       <select
         aria-label="Signal"
         className="field"
@@ -115,14 +115,16 @@ function NewRule({ onMade }: { onMade: () => Promise<void> }) {
         className="field w-36"
         placeholder="attribute"
         required
+        maxLength={200}
         value={attribute}
         onChange={(event) => setAttribute(event.target.value)}
       />
       <input
         aria-label="Value"
         className="field w-36"
-        placeholder="value, * for any"
+        placeholder="value, * for any part"
         required
+        maxLength={500}
         value={value}
         onChange={(event) => setValue(event.target.value)}
       />
@@ -136,7 +138,9 @@ function NewRule({ onMade }: { onMade: () => Promise<void> }) {
           Leave out
         </button>
       </Confirm>
-      <Refused error={make.error} />
+      <div className="w-full">
+        <Refused error={make.error} />
+      </div>
     </form>
   );
 }

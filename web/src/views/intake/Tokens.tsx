@@ -38,7 +38,11 @@ export function Tokens({ tokens, administrator }: { tokens: Schemas["TokenRow"][
               <td className="min-w-[10ch] font-semibold [overflow-wrap:anywhere]">{one.name}</td>
               <td className="num">{significant(one.rows)} records in 10 min</td>
               <td className="num">{one.quota == null ? "no quota" : `at most ${significant(one.quota)} a minute`}</td>
-              <td className="num">{one.last_used ? `used ${age(one.last_used, now)} ago` : "never used"}</td>
+              <td className="num">
+                {one.last_used
+                  ? `used ${age(one.last_used, now)} ago`
+                  : `made ${age(one.created, now)} ago, never used`}
+              </td>
               <td className="num">
                 {administrator && !one.revoked && (
                   <Confirm
