@@ -18,7 +18,6 @@ from pathlib import Path
 import numpy as np
 import numpy.typing as npt
 from scipy import signal
-from sklearn.covariance import EllipticEnvelope
 from statsmodels.tsa.holtwinters import ExponentialSmoothing
 
 from wirbel.core.deviation import find as finding
@@ -101,6 +100,8 @@ def holt_winters(values: Floats) -> Floats:
 
 def robust_covariance(values: Floats) -> Floats:
     """A general-purpose search for what is unlike the rest (Rousseeuw and Van Driessen 1999, by scikit-learn): value, last ten minutes and time of day, trained on the first week."""
+    from sklearn.covariance import EllipticEnvelope  # of this bench only
+
     past = np.convolve(np.r_[np.repeat(values[:1], TEN - 1), values], np.ones(TEN) / TEN, "valid")
     turn = 2 * np.pi * np.arange(len(values)) / DAY
     features = np.stack([values, past, np.sin(turn), np.cos(turn)], axis=1)

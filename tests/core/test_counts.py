@@ -134,6 +134,16 @@ def test_a_record_of_every_minute_that_stops_coming_is_noticed_soon() -> None:
     assert one.opened - one.onset <= 3 * MINUTE
 
 
+def test_a_sampled_sender_that_falls_silent_is_noticed_before_its_level_follows() -> None:
+    """One request in ninety is recorded: three records a minute, and then none."""
+    counts = 90 * poisson(3.0, 3 * HOUR, 6)
+    counts[-30:] = 0
+    [one] = found_in(counts, 0.05)
+    assert one.direction == "low"
+    assert abs(one.onset - times(len(counts))[-30]) <= 3 * MINUTE
+    assert one.opened - times(len(counts))[-30] <= 15 * MINUTE
+
+
 def test_what_each_hour_does_is_a_mean_of_counts() -> None:
     """A job writes four records at the full hour, and nobody else writes more than one in three minutes: neither is news."""
     mean = np.where(np.arange(4 * DAY) % HOUR == 0, 4.0, 0.3)

@@ -79,8 +79,13 @@ class NegativeBinomial:
 
 def tell_most_by_mean(counts: Floats, is_young: bool) -> bool:
     """Whether counts, shape (points,), all known, are whole numbers of records (of what one stands for), and often fewer than FEW or of a series of which little is known."""
-    in_records = counts / _unit(counts)
+    in_records = records(counts)
     return bool(_are_whole(in_records) and (is_young or np.quantile(in_records, SHARE) < FEW))
+
+
+def records(counts: Floats) -> Floats:
+    """As how many records counts, shape (points,), all known, have come."""
+    return counts / _unit(counts)
 
 
 def _unit(counts: Floats) -> float:

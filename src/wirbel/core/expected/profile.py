@@ -223,7 +223,8 @@ def learn(times: Ints, values: Floats, n: Floats, kind: Kind, zone: str, moved: 
     n = np.where(own, n, typical)
     y = np.where(np.isfinite(values), scale.judged(values, n), np.nan) + moved
     by_mean = kind in COUNTED and counts.tell_most_by_mean(scale.counted(values[known]), (times[-1] - times[0]) / SECOND_NS < YOUNG_S)
-    slow = _Slow.of(times, y, step_s, zone, kind in COUNTED, Middles(scale if by_mean else None))
+    are_few = by_mean and counts.records(scale.counted(values[known])).mean() < counts.JUMPS
+    slow = _Slow.of(times, y, step_s, zone, kind in COUNTED, Middles(scale if by_mean else None), are_few)
     season, memory = slow.choose()
     coefficients, at = slow.coefficients(season), seasons.phases(times, zone)
     base = _base(season, coefficients, at)
@@ -283,12 +284,13 @@ class _Slow:
     step_s: float
     phases: seasons.Phases
     has_trend: bool
+    least_memory_s: float
     far: float  # see :func:`_far`
     middles: Middles
     designs: dict[Season, Floats] = field(default_factory=dict)
 
     @classmethod
-    def of(cls, times: Ints, y: Floats, step_s: float, zone: str, is_count: bool, middles: Middles) -> _Slow:
+    def of(cls, times: Ints, y: Floats, step_s: float, zone: str, is_count: bool, middles: Middles, are_few: bool) -> _Slow:
         block = blocks_of(times, step_s)
         found = middles.of_blocks(block, y, y)
         blocks, length = block[0] + np.arange(len(found)), int(block_s(step_s) * SECOND_NS)
@@ -297,7 +299,9 @@ class _Slow:
         # People come and go with the day, of which nothing is known yet.
         is_young = len(blocks) * block_s(step_s) < YOUNG_S
         has_trend = is_count and is_young and middles.counts is None
-        return cls(blocks, found, block - blocks[0], step_s, seasons.phases(middle, zone), has_trend, _far(found), middles)
+        # Of less a trend would be noise, and so would the mean of a few records; and it would follow a sender that falls silent.
+        least_memory_s = YOUNG_MEMORY_S if has_trend or are_few else 0.0
+        return cls(blocks, found, block - blocks[0], step_s, seasons.phases(middle, zone), has_trend, least_memory_s, _far(found), middles)
 
     def levels(self, of_blocks: Floats, memory: int) -> Floats:
         return levels_on_trend(of_blocks, memory) if self.has_trend else self.middles.levels_before(of_blocks, memory)
@@ -319,8 +323,7 @@ class _Slow:
         length = block_s(self.step_s)
         parts = [slice(round(begin / length), round(end / length)) for begin, end in seasons.held_out(len(self.blocks) * length)]
         most = YOUNG_MEMORY_S if len(self.blocks) * length < YOUNG_S else DAY_S
-        least = YOUNG_MEMORY_S if self.has_trend else 0.0  # of less a trend would be noise
-        memories = list(dict.fromkeys(max(blocks, round(memory_s / length)) for memory_s, blocks in MEMORIES if least <= memory_s <= most))
+        memories = list(dict.fromkeys(max(blocks, round(memory_s / length)) for memory_s, blocks in MEMORIES if self.least_memory_s <= memory_s <= most))
         chosen, quiet, errors, lowest = seasons.NONE, [self.of_blocks] * len(parts), np.zeros(0), np.inf
         for alike in seasons.candidates(len(self.blocks) * length, self.step_s):
             season = self._likeliest(alike)
