@@ -123,7 +123,7 @@ def test_a_step_of_a_count_is_noticed_in_the_first_hours(mean: float, factor: fl
     assert abs(one.onset - times(241)[240]) <= 2 * MINUTE
     assert one.opened - times(241)[240] <= within * MINUTE
     # What is expected is told as a count: none is nothing special where one a minute is usual.
-    assert (one.peak.low == 0) == (mean < 5)
+    assert (one.peak.low == 0) == (mean <= 5)
 
 
 def test_a_record_of_every_minute_that_stops_coming_is_noticed_soon() -> None:
