@@ -307,6 +307,21 @@ def test_what_lasts_for_a_day_is_the_new_normal() -> None:
     assert found.expected.middle[-1] == pytest.approx(80, abs=3)
 
 
+def test_the_new_normal_of_a_series_that_has_been_silent_for_hours_is_its_level_of_before() -> None:
+    """Somebody says so of what went wrong before it fell silent."""
+    t, values = quiet(4, 15)
+    values[3 * DAY : 3 * DAY + 60] += 40
+    values[3 * DAY + 60 : 3 * DAY + 260] = np.nan
+    whole, end = Points(t, values, np.ones(len(t))), 3 * DAY + 260
+    one = Tracker("level", 60.0)
+    one.follow(whole.part(0, end), whole.between)
+    [high] = [d for d in one.opened() if d.direction == "high"]
+    one.mark("new normal", high.onset, None)
+    assert all(np.isfinite(by) for _, by in one.moved)
+    expected = one.follow(whole.part(end, len(t)), whole.between)
+    assert np.nanmean(expected.middle[-60:]) == pytest.approx(np.mean(values[-60:]), abs=8)
+
+
 def test_silence_is_a_deviation_of_its_own_and_usual_gaps_are_none() -> None:
     t, values = quiet(6, 12)
     values[np.arange(len(t)) % 200 < 3] = np.nan

@@ -495,9 +495,10 @@ class Tracker:
         onset, lately = side.open.onset, self.points(2 * HOUR_S, ACCEPTED_POINTS // 2)
         self._close(side, at, at, teaches=True)
         rows = slice(max(at + 1 - lately, 0), at + 1)
-        level = float(self._profile.middles.of_one(self.recent.y[rows], self.recent.quiet[rows])[0])
+        before, told = self._profile.level(self.levels), self._profile.middles.of_one(self.recent.y[rows], self.recent.quiet[rows])
+        level = float(told[0]) if len(told) else before  # who has said nothing lately has no other level to go by
         # What was before is moved along: its seasons and scatter hold on, its level does not.
-        self.moved.append((onset, level - self._profile.level(self.levels)))
+        self.moved.append((onset, level - before))
         self.recent.left_out[: at + 1] = False
         self.accepted_level = level
         self.usual_level = None if self.usual_level is None else replace(self.usual_level, middle=level)
