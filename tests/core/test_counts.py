@@ -17,7 +17,7 @@ from wirbel.core.deviation.points import Points
 from wirbel.core.deviation.state import dump, restore
 from wirbel.core.deviation.tracker import Tracker
 from wirbel.core.expected.blocks import Middles
-from wirbel.core.expected.counts import LEAST_UNIT, LIKE_HISTORY, USUAL_MORE, NegativeBinomial, tell_most_by_mean
+from wirbel.core.expected.counts import LEAST_UNIT, LIKE_HISTORY, USUAL_MORE, NegativeBinomial, records, tell_most_by_mean
 from wirbel.core.expected.profile import fit
 from wirbel.core.expected.scale import Scale
 
@@ -83,7 +83,7 @@ def test_what_is_sent_by_the_clock_scatters_less_than_by_chance() -> None:
     ],
 )
 def test_whether_counts_are_told_by_their_mean(counts: np.ndarray, is_young: bool, expected: bool) -> None:
-    assert tell_most_by_mean(counts, is_young) == expected
+    assert tell_most_by_mean(records(counts), is_young) == expected
 
 
 @settings(max_examples=50)

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
+from wirbel.core.expected.blocks import in_parts
 from wirbel.core.expected.seasons import WEEK_S
 from wirbel.core.expected.tails import Calibration
 
@@ -22,7 +23,6 @@ PRIOR_BITS = 2.42  # mean excess of peaks over any height where points are indep
 SURE = 1.645  # standard errors of the mean excess that are added: a promise is kept nineteen times of twenty
 LIKE_PRIOR = 10  # peaks that count with the prior
 LEAST, LARGEST = 9.0, 120.0  # bits that open
-PARTS = 2.0**20  # of a bit
 STILL = 3.0  # |z| beyond which correlation is not reckoned with
 STEADY = 1e-3  # |z| that is rounding: of a series that never moves, nothing is alike
 MOST_ALIKE = 0.98
@@ -91,7 +91,7 @@ def added(level: Floats, jump: Floats, stays: npt.NDArray[np.bool_], tells: floa
     slow = np.where(np.isfinite(bits), np.minimum(bits, most) * tells - max(USUAL * tells, FORGOTTEN), 0.0)
     found = slow + np.where(stays & np.isfinite(leap), np.clip(leap - JUMP, 0.0, MOST_JUMP), 0.0)
     # Sums of whole parts are exact, in whatever order they are added.
-    return np.asarray(np.rint(found * PARTS) / PARTS)
+    return in_parts(found)
 
 
 @dataclass(frozen=True)

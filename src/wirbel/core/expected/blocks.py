@@ -16,7 +16,7 @@ Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
 LEAST_BLOCKS = 3  # of a level
 BLOCK_POINTS = 10
-PARTS = 2.0**20  # of one on a scale: sums of whole parts are exact, in whatever order they are added
+PARTS = 2.0**20  # of one: sums of whole parts are exact, in whatever order they are added
 
 
 def block_s(step_s: float) -> float:
@@ -75,10 +75,10 @@ class Middles:
     @staticmethod
     def _means(scale: Scale, y: Floats, quiet: Floats) -> Floats:
         known = np.isfinite(y) & np.isfinite(quiet)
-        y, quiet, count = np.where(known, y, 0.0), np.where(known, quiet, 0.0), known.sum(axis=-1)
-        total, seasonal = (_parts(np.where(known, v, 0.0)).sum(axis=-1) for v in (scale.back(y), y - quiet))
+        count = known.sum(axis=-1)
+        total, seasonal = (in_parts(np.where(known, v, 0.0)).sum(axis=-1) for v in (scale.back(y), y - quiet))
         with np.errstate(invalid="ignore"):
-            found = _parts(scale.judged(total / count, count) - seasonal / count)
+            found = in_parts(scale.judged(total / count, count) - seasonal / count)
         return np.where(count > 0, found, np.nan)
 
     def levels_before(self, middles: Floats, memory: int) -> Floats:
@@ -97,7 +97,8 @@ class Middles:
         return float(np.median(kept) if self.counts is None else np.sum(kept) / len(kept))
 
 
-def _parts(values: Floats) -> Floats:
+def in_parts(values: Floats) -> Floats:
+    """Rounded to whole PARTS, elementwise."""
     return np.asarray(np.rint(values * PARTS) / PARTS)
 
 

@@ -77,9 +77,8 @@ class NegativeBinomial:
         return np.asarray(np.where(c <= 0, 1.0, special.betainc(np.maximum(c, 1e-300), 1 / self.more, share)))
 
 
-def tell_most_by_mean(counts: Floats, is_young: bool) -> bool:
-    """Whether counts, shape (points,), all known, are whole numbers of records (of what one stands for), and often fewer than FEW or of a series of which little is known."""
-    in_records = records(counts)
+def tell_most_by_mean(in_records: Floats, is_young: bool) -> bool:
+    """Whether counts, as :func:`records` has them, are whole numbers, and often fewer than FEW or of a series of which little is known."""
     return bool(_are_whole(in_records) and (is_young or np.quantile(in_records, SHARE) < FEW))
 
 

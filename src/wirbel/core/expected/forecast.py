@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
+import pandas as pd
 
 from wirbel.core.errors import NotEnoughData
 
@@ -73,8 +74,6 @@ def _coarse(times: Ints, values: Floats) -> tuple[int, int, Floats]:
     inside = slice(int(known[0]), int(known[-1]) + 1)
     step = int(np.median(np.diff(times))) if len(times) > 1 else 1
     width = -(-(inside.stop - inside.start) // MOST)
-    import pandas as pd  # with statsmodels 75 MB, which a web server does without until somebody asks where a series is heading
-
     series = pd.Series(values[inside])
     means = series.groupby(np.arange(len(series)) // width).mean().interpolate()
     whole = means.iloc[: len(series) // width] if len(series) >= width else means
@@ -82,8 +81,7 @@ def _coarse(times: Ints, values: Floats) -> tuple[int, int, Floats]:
 
 
 def _fitted(values: Floats, day: int):  # type: ignore[no-untyped-def]
-    import pandas as pd
-    from statsmodels.tsa.exponential_smoothing.ets import ETSModel
+    from statsmodels.tsa.exponential_smoothing.ets import ETSModel  # 48 MB, which a web server does without until somebody asks where a series is heading
 
     best, least = None, np.inf
     for trend in (None, "add"):

@@ -115,7 +115,8 @@ class Profile:
 
     def seasonal(self, times: Ints) -> Floats:
         """What comes round, on the judged scale, without the level; shape (times,)."""
-        return _base(self.season, self.coefficients, seasons.phases(times, self.zone)) + self.hour[seasons.hour_bin(times)]
+        base = _base(self.season, self.coefficients, seasons.phases(times, self.zone)) if self.season.day else 0.0
+        return base + self.hour[seasons.hour_bin(times)]
 
     def spread(self, times: Ints, samples: Floats) -> Floats:
         """The usual scatter at each time, for so many records behind a value."""
@@ -222,17 +223,20 @@ def learn(times: Ints, values: Floats, n: Floats, kind: Kind, zone: str, moved: 
     scale, typical = Scale.of(kind, step_s, prior), float(np.median(n[known]))
     n = np.where(own, n, typical)
     y = np.where(np.isfinite(values), scale.judged(values, n), np.nan) + moved
-    by_mean = kind in COUNTED and counts.tell_most_by_mean(scale.counted(values[known]), (times[-1] - times[0]) / SECOND_NS < YOUNG_S)
-    are_few = by_mean and counts.records(scale.counted(values[known])).mean() < counts.JUMPS
+    records = counts.records(scale.counted(values[known])) if kind in COUNTED else np.zeros(0)
+    by_mean = kind in COUNTED and counts.tell_most_by_mean(records, (times[-1] - times[0]) / SECOND_NS < YOUNG_S)
+    are_few = by_mean and records.mean() < counts.JUMPS
     slow = _Slow.of(times, y, step_s, zone, kind in COUNTED, Middles(scale if by_mean else None), are_few)
     season, memory = slow.choose()
     coefficients, at = slow.coefficients(season), seasons.phases(times, zone)
     base = _base(season, coefficients, at)
     y = y if by_mean else _aligned(times, y, base, own)
-    hour = _what_the_hour_does(times, y, base + slow.level(y, base, memory), own, step_s, scale if by_mean else None)
-    seasonal = base + hour[seasons.hour_bin(times)]
-    middles, level = slow.middles.of_blocks(slow.of_point, y, y - seasonal), slow.level(y, seasonal, memory)
-    residual = np.where(own, y - base - slow.level(y, base, memory) - hour[seasons.hour_bin(times)], np.nan)
+    before = base + slow.per_point(slow.levels(slow.middles_of(y, base), memory))
+    hour = _what_the_hour_does(times, y, before, own, step_s, scale if by_mean else None)
+    in_hour = hour[seasons.hour_bin(times)]
+    residual, seasonal = np.where(own, y - before - in_hour, np.nan), base + in_hour
+    middles = slow.middles_of(y, seasonal)
+    level = slow.per_point(slow.levels(middles, memory))
     floor = _floor(scale, values[known])
     scatter = _scatter(_hour(at), residual, floor, season.day > 0, _scatter_by_mean if by_mean else _scatter_of)
     state: State = "seasonal" if season.day else "provisional"
@@ -364,9 +368,9 @@ class _Slow:
         """Their mean square: a season that is left out is seen in the hours in which it matters. What is farther off than ``far`` counts as that."""
         return float(np.mean(np.minimum(errors, self.far) ** 2))
 
-    def level(self, y: Floats, seasonal: Floats, memory: int) -> Floats:
-        """The level at each point, of values without what is ``seasonal`` in them."""
-        return self.per_point(self.levels(self.middles.of_blocks(self.of_point, y, y - seasonal), memory))
+    def middles_of(self, y: Floats, seasonal: Floats) -> Floats:
+        """Of values at the points without what is ``seasonal`` in them, by block."""
+        return self.middles.of_blocks(self.of_point, y, y - seasonal)
 
     def per_point(self, of_blocks: Floats) -> Floats:
         """What is known of each block, at each of its points."""
