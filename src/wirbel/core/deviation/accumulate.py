@@ -27,6 +27,7 @@ STILL = 3.0  # |z| beyond which correlation is not reckoned with
 STEADY = 1e-3  # |z| that is rounding: of a series that never moves, nothing is alike
 MOST_ALIKE = 0.98
 LONGEST_LAG = 500
+LEAST_MEANS = 24  # summaries that tell something
 
 
 def sums(gains: Floats) -> Floats:
@@ -58,17 +59,19 @@ class Correlation:
     jumps: Calibration
 
     @classmethod
-    def of(cls, z: Floats) -> Correlation:
-        """From residuals of a history, NaN where nothing is known."""
-        still = np.nan_to_num(np.clip(z, -STILL, STILL))
-        still = still - still.mean()
-        size = 1 << (2 * len(still) - 1).bit_length()
-        power = np.abs(np.fft.rfft(still, size)) ** 2
-        lags = np.fft.irfft(power, size)[: min(len(still), LONGEST_LAG)]
-        rho = lags / max(float(lags[0]), len(still) * STEADY**2)
-        ends = np.flatnonzero(rho[1:] <= 2 / np.sqrt(len(still)))  # less is chance (Bartlett 1946)
-        time = 1 + 2 * float(rho[1 : 1 + (int(ends[0]) if len(ends) else len(rho) - 1)].sum())
+    def of(cls, z: Floats, means: Floats | None = None, points: int = 1) -> Correlation:
+        """From residuals of a history, NaN where nothing is known.
+
+        ``means``: residuals of summaries of so many ``points`` each, which reach farther back. How much more they scatter than means of independent points
+        would tells what is slow in the series (batch means, Schmeiser, Operations Research 30, 1982), of which few points say little: each counts
+        by the points it stands for.
+        """
+        rho, time, _ = _correlated(z)
         alike = float(np.clip(rho[1] if len(rho) > 1 else 0.0, 0.0, MOST_ALIKE))
+        told = np.zeros(0) if means is None else means[np.isfinite(means)]
+        if len(told) >= LEAST_MEANS:
+            _, of_means, variance = _correlated(told)
+            time = float(np.average([time, points * variance * of_means], weights=[np.isfinite(z).sum(), points * len(told)]))
         found = _jumps(z, alike)
         known = found[np.isfinite(found)]
         return cls(alike, 1 / max(time, 1.0), Calibration.of(known if len(known) > 1 else np.array([-1.0, 1.0])))
@@ -76,6 +79,19 @@ class Correlation:
     def jump_before(self, z: Floats) -> Floats:
         """How far the residual before each, shape (points,), was beyond what the one before that foretold; NaN for the first two."""
         return np.r_[np.nan, _jumps(z, self.alike)[:-1]]
+
+
+def _correlated(z: Floats) -> tuple[Floats, float, float]:
+    """The correlation of residuals with those so many before, shape (lags,), the time in points over which they are alike, and their variance."""
+    still = np.nan_to_num(np.clip(z, -STILL, STILL))
+    still = still - still.mean()
+    size = 1 << (2 * len(still) - 1).bit_length()
+    power = np.abs(np.fft.rfft(still, size)) ** 2
+    lags = np.fft.irfft(power, size)[: min(len(still), LONGEST_LAG)]
+    rho = lags / max(float(lags[0]), len(still) * STEADY**2)
+    ends = np.flatnonzero(rho[1:] <= 2 / np.sqrt(len(still)))  # less is chance (Bartlett 1946)
+    time = 1 + 2 * float(rho[1 : 1 + (int(ends[0]) if len(ends) else len(rho) - 1)].sum())
+    return rho, time, float(lags[0]) / len(still)
 
 
 def _jumps(z: Floats, alike: float) -> Floats:

@@ -192,6 +192,8 @@ class Learned:
     profile: Profile
     location: Floats
     z: Floats
+    z_of_summaries: Floats  # NaN of its own values, as ``z`` is of summaries
+    summary_points: int  # of a summary
     quiet: Floats  # the values without their season; NaN of summaries
     middles: Floats  # of the blocks of the same, and of summaries
     restless: Floats  # medians of their distance from the level, in usual scatters
@@ -243,8 +245,8 @@ def learn(times: Ints, values: Floats, n: Floats, kind: Kind, zone: str, moved: 
     made = Profile(kind, step_s, zone, state, season, coefficients, hour, memory, scatter, typical, Calibration.of(np.zeros(2)), slow.has_trend, prior=prior)
     if by_mean:
         made = replace(made, counts=NegativeBinomial.of(*(scale.counted(v) for v in (np.where(own, values, np.nan), scale.back(seasonal + level)))))
-    usual = made.spread_in(_hour(at), n)
-    z = np.where(own, (y - seasonal - level) / usual, np.nan)
+    away = (y - seasonal - level) / made.spread_in(_hour(at), n)
+    z = np.where(own, away, np.nan)
     restless = block_medians(slow.of_point, np.abs(z))
     made = replace(made, is_floored=bool(floor and np.median(scatter) <= floor))
     z = z / slow.per_point(made.factors(made.restless(restless)))
@@ -253,15 +255,29 @@ def learn(times: Ints, values: Floats, n: Floats, kind: Kind, zone: str, moved: 
     made = replace(made, calibration=calibration)
     if kind == "share":
         made = replace(made, more_than_chance=shares.more_than_chance(np.where(own, values, np.nan), n, scale.back(seasonal + level)))
-    return Learned(made, seasonal + level, z, np.where(own, y - seasonal, np.nan), middles, restless, int(slow.blocks[-1]))
+    return Learned(
+        profile=made,
+        location=seasonal + level,
+        z=z,
+        z_of_summaries=np.where(own, np.nan, away),
+        summary_points=_summary_points(times[np.isfinite(y) & ~own], step_s),
+        quiet=np.where(own, y - seasonal, np.nan),
+        middles=middles,
+        restless=restless,
+        last_block=int(slow.blocks[-1]),
+    )
 
 
 def _spread_out(times: Ints, values: Floats, summaries: npt.NDArray[np.bool_], step_s: float) -> tuple[Ints, Floats]:
     """Each summary as all the steps that it was made of."""
     first, told = times[summaries], values[summaries]
-    step_ns = round(step_s * SECOND_NS)
-    count = int(np.median(np.diff(first))) // step_ns if len(first) > 1 else 1
+    count, step_ns = _summary_points(first, step_s), round(step_s * SECOND_NS)
     return (first[:, None] + np.arange(count) * step_ns).ravel(), np.repeat(told, count)
+
+
+def _summary_points(times: Ints, step_s: float) -> int:
+    """Steps that a summary stands for, by the times of all of them."""
+    return max(1, int(np.median(np.diff(times))) // round(step_s * SECOND_NS)) if len(times) > 1 else 1
 
 
 def _aligned(times: Ints, y: Floats, base: Floats, own: npt.NDArray[np.bool_]) -> Floats:
