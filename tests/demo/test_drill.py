@@ -37,11 +37,12 @@ def candidate(kind: str, name: str, service: str | None = None, confidence: floa
     return {"entity": {"kind": kind, "name": name, "service": service, "attributes": {}}, "confidence": confidence, "mechanism": mechanism, "change": change}
 
 
-def answered(*candidates, seen_after_s: float | None = 120.0, onset: str = "2026-02-25T06:13:50Z"):  # type: ignore[no-untyped-def]
+def answered(*candidates, seen_after_s: float | None = 120.0, noticed_s: tuple[float, ...] = (-3600, 90, 120), onset: str = "2026-02-25T06:13:50Z"):  # type: ignore[no-untyped-def]
     at = None if seen_after_s is None else TRUTH["onset"] + int(seen_after_s * 1e9)
     return {
         "seen": at and {"service": "quay-web", "signal": "latency", "onset": at, "detected": at, "bits": 20.0},
         "threshold": at and at + 300 * 10**9,
+        "noticed": [TRUTH["onset"] + int(after_s * 1e9) for after_s in noticed_s],
         "diagnosis": {"candidates": list(candidates), "onset": {"at": onset}},
         "plain": {"n-sigma": ["quay-web", "fare-engine"], "nearest change": ["identity"]},
         "took_s": 1.0,
@@ -52,7 +53,7 @@ def test_marks_of_an_answer() -> None:
     wrong, right = candidate("service", "quay-web", "quay-web"), candidate("instance", "fare-engine-a7", "fare-engine", 0.6, change="deploy-1")
     marks = grade(TRUTH, answered(wrong, right), seed=1)
     assert (marks.exact, marks.lenient, marks.mechanism, marks.change, marks.accused) == (2, 2, True, True, True)
-    assert (marks.detected, marks.delay_s, marks.lead_s, marks.onset_error_s) == (True, 120.0, 300.0, 30.0)
+    assert (marks.detected, marks.delay_s, marks.lead_s, marks.onset_error_s) == (True, 90.0, 330.0, 30.0)  # by what was noticed first, wherever
     assert marks.plain == {"n-sigma": 2, "nearest change": None}
     lenient = grade(TRUTH, answered(candidate("operation", "GET /x", "fare-engine", mechanism="errors")), seed=1)
     assert (lenient.exact, lenient.lenient, lenient.mechanism, lenient.change, lenient.accused) == (None, 1, False, False, False)

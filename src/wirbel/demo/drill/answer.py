@@ -62,6 +62,7 @@ def answer(known: Known, start: int, end: int) -> dict[str, Any]:
     return {
         "seen": None if watched.seen is None else asdict(watched.seen),
         "threshold": watched.threshold,
+        "noticed": watched.noticed,
         "asked": {"service": seen.service, "signal": seen.signal, "focus": list(focus)},
         "diagnosis": found,
         "plain": {name: method(given)[:5] for name, method in plain.METHODS.items()},

@@ -18,7 +18,7 @@ class Grade:
     kind: str
     seed: int
     detected: bool  # something was noticed after it began (or before anyone was hurt), and before somebody asked
-    delay_s: float | None  # from the onset
+    delay_s: float | None  # from the onset to the first that was noticed, wherever
     seen_before: bool  # telemetry showed it before users were hurt
     lead_s: float | None  # before a plain threshold would have told; None: one of them did not
     exact: int | None  # rank of the first candidate that is the very entity at fault
@@ -43,6 +43,7 @@ def grade(truth: dict[str, Any], answer: dict[str, Any], seed: int) -> Grade:
     blamed = candidates[lenient - 1] if lenient else None
     seen, threshold = answer["seen"], answer["threshold"]
     detected = seen is not None and seen["detected"] >= truth["begins"]
+    noticed = min((at for at in answer["noticed"] if at >= truth["begins"]), default=None) if detected else None
     onset = answer["diagnosis"].get("onset")
     places = {name for _, name in entities} | set(truth["services"])
     accused = bool(candidates) and lenient != 1 and candidates[0]["confidence"] > SURE
@@ -50,8 +51,8 @@ def grade(truth: dict[str, Any], answer: dict[str, Any], seed: int) -> Grade:
         kind=truth["kind"],
         seed=seed,
         detected=detected,
-        delay_s=(seen["detected"] - truth["onset"]) / 1e9 if detected else None,
-        lead_s=(threshold - seen["detected"]) / 1e9 if detected and threshold else None,
+        delay_s=(noticed - truth["onset"]) / 1e9 if noticed else None,
+        lead_s=(threshold - noticed) / 1e9 if noticed and threshold else None,
         seen_before=truth["seen_before"],
         exact=exact,
         lenient=lenient,

@@ -47,6 +47,7 @@ class Watched:
     seen: Seen | None  # the first thing worth asking about
     anyway: Seen | None  # what to ask about where nothing is: the front that is least as usual, of late
     threshold: int | None  # when a plain threshold would have told
+    noticed: tuple[int, ...] = ()  # when each of what matters was, in order: ns
 
 
 def watch(whole: pa.Table, start: int, end: int) -> Watched:
@@ -73,7 +74,8 @@ def watch(whole: pa.Table, start: int, end: int) -> Watched:
         [one for one in seen if one.signal != "throughput"],
     )
     asked = next(filter(None, chosen), [])
-    return Watched(_first_of_the_worst(asked, grid), _least_usual(fronts, followed, grid), min(thresholds, default=None))
+    noticed = tuple(sorted(one.detected for one in seen))
+    return Watched(_first_of_the_worst(asked, grid), _least_usual(fronts, followed, grid), min(thresholds, default=None), noticed)
 
 
 def _first_of_the_worst(seen: list[Seen], grid: Grid) -> Seen | None:
