@@ -24,8 +24,9 @@ from wirbel.core.deviation.points import Points
 from wirbel.core.deviation.state import dump, restore
 from wirbel.core.deviation.tracker import FIRST, Tracker
 from wirbel.core.expected import profile, scale, seasons, shares
+from wirbel.core.expected.calendar import BY_UTC, DAY_S, Calendar
 from wirbel.core.expected.scale import Scale
-from wirbel.core.expected.seasons import DAY_S, WEEKEND_H, Season
+from wirbel.core.expected.seasons import WEEKEND_H, Season
 from wirbel.core.expected.tails import Calibration
 from wirbel.core.topology.graph import EntityId
 
@@ -60,7 +61,7 @@ def test_robust_regression_is_that_of_a_reference_library() -> None:
 def test_a_day_has_its_hours_by_the_clocks_of_its_zone() -> None:
     """Clocks in Berlin went forward in the night to 29 March 2026: nine o'clock is then an hour earlier in UTC."""
     at = [np.datetime64(text, "ns").astype(np.int64) for text in ("2026-03-28T08:00", "2026-03-29T07:00", "2026-03-29T08:00")]
-    day, week = seasons.phases(np.array(at), "Europe/Berlin")
+    day, week, _ = Calendar("Europe/Berlin").phases(np.array(at))
     assert (day * 24).tolist() == pytest.approx([9, 9, 10])
     assert (week * 7).tolist() == pytest.approx([5 + 9 / 24, 6 + 9 / 24, 6 + 10 / 24])
 
@@ -196,7 +197,7 @@ def test_the_season_that_later_days_confirm_is_chosen_and_none_where_there_is_no
     assert profile.fit(t, values, "level").state == "seasonal"
     _, flat = quiet(12, 1, 0.3, season=0.0)
     assert profile.fit(t, flat, "level").season == Season()
-    weekly = values - 15 * (seasons.phases(t, "UTC").week >= 5 / 7)
+    weekly = values - 15 * (BY_UTC.phases(t).week >= 5 / 7)
     assert profile.fit(times(21 * DAY), np.tile(weekly[: 7 * DAY], 3), "level").season.off_from == WEEKEND_H
 
 

@@ -180,6 +180,21 @@ def test_watching_more_or_less_closely(api: Api, instance: Instance) -> None:
     assert api.get(f"{path}/replay?budget=1")[0] == 404
 
 
+def test_an_administrator_says_whose_days_the_series_have(api: Api, instance: Instance) -> None:
+    path, now = "/api/watched/calendar", ask(api, "/api/watched/calendar")
+    assert now == {"zone": "UTC", "holidays": ""}
+    assert person(instance, "responder", "responder").put(path, {"zone": "Europe/Berlin"})[0] == 403
+    for wrong, why in (({"zone": "Atlantis"}, "no time zone"), ({"zone": "UTC", "holidays": "XX"}, "no public holidays"), ({"zone": "x" * 100}, "60")):
+        status, refused = api.put(path, wrong)
+        assert (status in (400, 422), why in refused["detail"]) == (True, True)
+    assert ask(api, path) == now
+    try:
+        assert api.put(path, {"zone": "Europe/Berlin", "holidays": "de-by"}) == (200, {"zone": "Europe/Berlin", "holidays": "DE-BY"})
+        assert ask(api, path)["holidays"] == "DE-BY"
+    finally:
+        api.put(path, now)
+
+
 def calm_minute(api: Api, instance: Instance, series: int, before: int) -> int:
     """The last minute an hour and more before a time (ns) in which nothing was found of a series: one false deviation may be anywhere."""
     listed = ask(api, "/api/disturbances", **PRODUCTION, **whole(instance))["rows"]

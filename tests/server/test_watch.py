@@ -19,6 +19,7 @@ from wirbel.core.deviation.symptoms import BUDGET, SYMPTOMS
 from wirbel.core.deviation.tracker import Tracker
 from wirbel.core.errors import InvalidQuestion, NotEnoughData, NotFound
 from wirbel.core.expected.band import Band
+from wirbel.core.expected.calendar import Calendar
 from wirbel.core.series.grid import Grid
 from wirbel.core.series.series import Series
 from wirbel.core.signals import points, spans
@@ -29,7 +30,7 @@ from wirbel.disturbances import told
 from wirbel.store import fine_cells, packer, reading
 from wirbel.store.models import Arrival, Stream
 from wirbel.store.streams import DAY_NS
-from wirbel.watch import bands, choose, found, kept, marks, watching
+from wirbel.watch import bands, calendar, choose, found, kept, marks, watching
 from wirbel.watch.models import DayOfValues, DeviationRecord, Position, Unwatched, WatchedSeries
 from wirbel.watch.replay import replay
 from wirbel.watch.watching import Watching
@@ -158,6 +159,16 @@ def test_what_was_expected_is_kept_for_charts(history: None) -> None:
     series = Series([EntityId("service", "shop")], "requests", "{request}/s", "rate", grid, nothing, nothing)
     drawn = bands.watched(Band(series, nothing, nothing, nothing, nothing, nothing > 0), "requests", "test")
     assert drawn.high[0, 0] == pytest.approx(np.mean(told[0, 2, 300:310]))
+
+
+def test_whose_days_they_are_is_learned_within_the_hour_by_every_process(history: None) -> None:
+    one = Watching()
+    one.look(BEGAN + 4 * HOUR + SETTLED)
+    calendar.change("Europe/Berlin", "DE")
+    for watching_ in (one, Watching()):
+        watching_.look(BEGAN + 5 * HOUR + 5 * MINUTE + SETTLED)
+        assert {(tracker.calendar, tracker.profile and tracker.profile.calendar) for tracker in watching_.trackers.values()} == {(calendar.current(),) * 2}
+    assert calendar.current() == Calendar("Europe/Berlin", "DE")
 
 
 def test_a_series_that_cannot_be_followed_keeps_no_other_from_it(history: None, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -223,16 +223,17 @@ def _in_file(arguments: argparse.Namespace) -> list[Of]:
     """Needs no database: the same detection as everywhere, on a file of anybody's."""
     from wirbel.core.deviation import disturbance, find, series_file, tracker
     from wirbel.core.deviation.accumulate import Budget
+    from wirbel.core.expected.calendar import Calendar
     from wirbel.core.series.series import Kind
 
     kinds: dict[str, Kind] = {"level": "level", "rate": "rate", "latency": "quantile", "share": "share"}
     file = Path(arguments.file)
     if not file.is_file():
         raise NotFound(f"there is no file {file}")
-    found = []
+    found, whose = [], Calendar.checked(arguments.zone, arguments.holidays)
     for series in series_file.read(file, arguments.time, arguments.value, arguments.by):
         attributes = {arguments.by: series.name} if arguments.by else {}
-        result = find.find(series.times, series.values, kinds[arguments.kind], budget=Budget(arguments.budget), zone=arguments.zone)
+        result = find.find(series.times, series.values, kinds[arguments.kind], budget=Budget(arguments.budget), calendar=whose)
         if result.profile is None:
             say(f"{series.name}: too few values to tell what is normal; at least {tracker.FIRST} are needed, in {tracker.FIRST_BLOCKS} stretches")
         found += [disturbance.Of(arguments.value, None, attributes, "", deviation) for deviation in result.deviations]

@@ -20,7 +20,7 @@ from wirbel.disturbances.schemas import EntityOut
 from wirbel.explore.asked import Within
 from wirbel.explore.figures import listed
 from wirbel.store.streams import DAY_NS
-from wirbel.watch import choose, found
+from wirbel.watch import calendar, choose, found
 from wirbel.watch.models import DeviationRecord, WatchedSeries, of
 from wirbel.watch.replay import history, replay
 
@@ -106,6 +106,31 @@ class NewWatched(Schema):
 class ChangedWatched(Schema):
     budget: float | None = None
     is_paused: bool | None = None
+
+
+class CalendarOut(BaseModel):
+    """Whose days and weeks the watched series have."""
+
+    zone: str = Field(description="A name of the time zone database.")
+    holidays: str = Field(description="Whose public holidays are days off: a country or a part of it (ISO 3166: DE, DE-BY); empty: none are known.")
+
+
+class NewCalendar(Schema):
+    zone: str = Field(max_length=60)
+    holidays: str = Field("", max_length=20)
+
+
+@router.get("/watched/calendar", response=CalendarOut)
+def get_calendar(request: HttpRequest) -> Any:
+    return CalendarOut(**vars(calendar.current()))
+
+
+@router.put("/watched/calendar", response=CalendarOut)
+def set_calendar(request: HttpRequest, given: NewCalendar) -> Any:
+    """All series learn anew by it, within an hour."""
+    if not request.user.may_administer:  # type: ignore[union-attr]
+        raise HttpError(403, "Only an administrator says whose days and weeks the series have.")
+    return CalendarOut(**vars(calendar.change(given.zone, given.holidays)))
 
 
 @router.get("/watched", response=WatchedList)

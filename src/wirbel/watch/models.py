@@ -62,6 +62,13 @@ class Position(models.Model):
     looked = models.BigIntegerField()  # when that was, by the clock, ns
 
 
+class UsersCalendar(models.Model):
+    """Whose days and weeks the watched series have: core.expected.calendar. One row; without it days are those of UTC, and no holidays are known."""
+
+    zone = models.CharField(max_length=60)
+    holidays = models.CharField(max_length=20, blank=True)
+
+
 class Unwatched(models.Model):
     """A stretch in which nobody looked: Wirbel itself did not run."""
 

@@ -11,7 +11,7 @@ from wirbel.core.deviation.points import Points
 from wirbel.core.deviation.tracker import Tracker
 from wirbel.core.errors import NotEnoughData
 from wirbel.store.streams import DAY_NS
-from wirbel.watch import days_before, kept, values
+from wirbel.watch import calendar, days_before, kept, values
 from wirbel.watch.models import WatchedSeries
 from wirbel.watch.values import Key
 
@@ -21,7 +21,7 @@ def replay(row: WatchedSeries, budget: float, until: int, days: int) -> tuple[Po
     points = history(row, until, days)
     first = int(points.times[0])
     before = kept.load([row.pk], first - (days_before.DAYS + 1) * DAY_NS, until)
-    tracker = Tracker(row.kind, 60.0, Budget(budget), only_high=row.only_high)  # type: ignore[arg-type]
+    tracker = Tracker(row.kind, 60.0, Budget(budget), calendar.current(), only_high=row.only_high)  # type: ignore[arg-type]
     expected = tracker.follow(points, lambda start, end: kept.between(before, row.pk, start, first).joined(points.between(start, end)))
     if tracker.profile is None:
         raise NotEnoughData(

@@ -26,11 +26,12 @@ from wirbel.core.deviation.symptoms import BUDGET as BUDGET_OF_SYMPTOMS
 from wirbel.core.deviation.symptoms import SYMPTOMS
 from wirbel.core.deviation.tracker import Tracker
 from wirbel.core.errors import InvalidQuestion
+from wirbel.core.expected.calendar import BY_UTC, Calendar
 from wirbel.core.topology.graph import EntityId
 from wirbel.store import fine_cells, reading
 from wirbel.store.models import Arrival
 from wirbel.store.streams import DAY_NS, HOUR_NS
-from wirbel.watch import days_before, kept, values
+from wirbel.watch import calendar, days_before, kept, values
 from wirbel.watch.models import DeviationRecord, Position, Unwatched, WatchedSeries, of
 from wirbel.watch.values import Key, Values
 from wirbel.watch.young import Young, has_grown_up, is_young, next_piece
@@ -62,6 +63,7 @@ class Watching:
     days: dict[tuple[int, int], Floats] = field(default_factory=dict)
     open: dict[int, Open] = field(default_factory=dict)
     young: Young = field(default_factory=Young)
+    calendar: Calendar = BY_UTC
     changed: dict[int, str] = field(default_factory=dict)  # how the rows of the database were when they were taken up
 
     def look(self, now: int) -> None:
@@ -92,6 +94,7 @@ class Watching:
     def _take_up(self) -> None:
         """Series that are new here, or that somebody has changed."""
         found = {row.pk: row for row in WatchedSeries.objects.defer("tracker")}
+        self.calendar = calendar.current()
         for gone in self.rows.keys() - found.keys():
             self._forget(gone)
         fresh = [pk for pk, row in found.items() if self.changed.get(pk) != _how(row)]
@@ -107,6 +110,8 @@ class Watching:
             if pk in since:
                 self.trackers[pk] = self._tracker(found[pk], trackers[pk])
                 self.open[pk] = {}
+        for tracker in self.trackers.values():
+            tracker.live_by(self.calendar)
         self._read_young(self.until)
         for pk in since:
             self._follow_safely(pk, self.until)
@@ -131,11 +136,10 @@ class Watching:
         self.young.forget(series)
         self.days = {(pk, day): table for (pk, day), table in self.days.items() if pk != series}
 
-    @staticmethod
-    def _tracker(row: WatchedSeries, found: bytes | None) -> Tracker:
+    def _tracker(self, row: WatchedSeries, found: bytes | None) -> Tracker:
         phase = row.pk * PRIME % (DAY_NS // MINUTE_NS) * 60.0
         step_s = float(fine_cells.STEP_S) if is_young(row) else MINUTE_S
-        made = Tracker(row.kind, step_s, Budget(row.budget), "UTC", phase, row.only_high, until=row.began)  # type: ignore[arg-type]
+        made = Tracker(row.kind, step_s, Budget(row.budget), self.calendar, phase, row.only_high, until=row.began)  # type: ignore[arg-type]
         try:
             return state.restore(bytes(found)) if found else made
         except InvalidQuestion:

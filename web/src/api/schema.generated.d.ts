@@ -831,6 +831,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/watched/calendar": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Calendar */
+        get: operations["wirbel_disturbances_watched_get_calendar"];
+        /**
+         * Set Calendar
+         * @description All series learn anew by it, within an hour.
+         */
+        put: operations["wirbel_disturbances_watched_set_calendar"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/watched/{series}": {
         parameters: {
             query?: never;
@@ -1000,6 +1021,22 @@ export interface components {
             reference: components["schemas"]["Figures"];
             /** Value */
             value: string | null;
+        };
+        /**
+         * CalendarOut
+         * @description Whose days and weeks the watched series have.
+         */
+        CalendarOut: {
+            /**
+             * Holidays
+             * @description Whose public holidays are days off: a country or a part of it (ISO 3166: DE, DE-BY); empty: none are known.
+             */
+            holidays: string;
+            /**
+             * Zone
+             * @description A name of the time zone database.
+             */
+            zone: string;
         };
         /** CallRow */
         CallRow: {
@@ -2011,6 +2048,16 @@ export interface components {
             kind: string;
             /** Name */
             name: string;
+        };
+        /** NewCalendar */
+        NewCalendar: {
+            /**
+             * Holidays
+             * @default
+             */
+            holidays: string;
+            /** Zone */
+            zone: string;
         };
         /** NewInquiry */
         NewInquiry: {
@@ -4388,6 +4435,50 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["WatchedRow"];
+                };
+            };
+        };
+    };
+    wirbel_disturbances_watched_get_calendar: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CalendarOut"];
+                };
+            };
+        };
+    };
+    wirbel_disturbances_watched_set_calendar: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCalendar"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CalendarOut"];
                 };
             };
         };

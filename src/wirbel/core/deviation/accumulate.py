@@ -8,7 +8,7 @@ import numpy as np
 import numpy.typing as npt
 
 from wirbel.core.expected.blocks import in_parts
-from wirbel.core.expected.seasons import WEEK_S
+from wirbel.core.expected.calendar import WEEK_S
 from wirbel.core.expected.tails import Calibration
 
 Floats = npt.NDArray[np.float64]

@@ -11,8 +11,8 @@ from wirbel.core.deviation.accumulate import Budget
 from wirbel.core.deviation.model import Deviation
 from wirbel.core.deviation.points import Expected, Points
 from wirbel.core.deviation.tracker import Tracker
+from wirbel.core.expected.calendar import BY_UTC, SECOND_NS, Calendar
 from wirbel.core.expected.profile import Profile
-from wirbel.core.expected.seasons import SECOND_NS
 from wirbel.core.series.series import Kind
 
 Floats = npt.NDArray[np.float64]
@@ -28,10 +28,10 @@ class Found:
     profile: Profile | None  # the last
 
 
-def find(times: Ints, values: Floats, kind: Kind = "level", samples: Floats | None = None, budget: Budget | None = None, zone: str = "UTC") -> Found:
+def find(times: Ints, values: Floats, kind: Kind = "level", samples: Floats | None = None, budget: Budget | None = None, calendar: Calendar = BY_UTC) -> Found:
     """Deviations of a series of regular ``times`` (ns); ``values`` and ``samples`` (records behind each) of the same shape, NaN where nothing is known."""
     step_s = float(np.median(np.diff(times))) / SECOND_NS if len(times) > 1 else 60.0
-    tracker = Tracker(kind, step_s, budget or Budget(), zone)
+    tracker = Tracker(kind, step_s, budget or Budget(), calendar)
     whole = Points(times, values, np.ones(len(times)) if samples is None else samples)
     expected = tracker.follow(whole, whole.between)
     return Found(sorted([*tracker.take_ended(), *tracker.opened()], key=lambda one: one.onset), expected, tracker.profile)

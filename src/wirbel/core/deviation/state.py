@@ -18,16 +18,18 @@ from wirbel.core.deviation.tracker import Tracker
 from wirbel.core.deviation.unlearned import Stretch, Unlearned
 from wirbel.core.deviation.usual_level import Reach, UsualLevel
 from wirbel.core.errors import InvalidQuestion
+from wirbel.core.expected.calendar import Calendar
 from wirbel.core.expected.counts import NegativeBinomial
 from wirbel.core.expected.profile import Profile
 from wirbel.core.expected.seasons import Season
 from wirbel.core.expected.tails import Calibration, Tail
 
-VERSION = 5  # of what the fields mean; what was kept by another is learned anew
+VERSION = 6  # of what the fields mean; what was kept by another is learned anew
 _KINDS = {
     kind.__name__: kind
     for kind in (
         Budget,
+        Calendar,
         Calibration,
         Correlation,
         Deviation,

@@ -23,9 +23,9 @@ from wirbel.core.deviation.usual_level import UsualLevel
 from wirbel.core.errors import NotEnoughData
 from wirbel.core.expected import profile as profiles
 from wirbel.core.expected.blocks import LEAST_BLOCKS, block_medians, block_s, blocks_of
+from wirbel.core.expected.calendar import BY_UTC, DAY_S, HOUR_S, SECOND_NS, WEEK_S, Calendar
 from wirbel.core.expected.profile import Learned, Profile
 from wirbel.core.expected.scale import Scale
-from wirbel.core.expected.seasons import DAY_S, HOUR_S, SECOND_NS, WEEK_S
 from wirbel.core.series.series import Kind
 
 Floats = npt.NDArray[np.float64]
@@ -41,6 +41,7 @@ LOUD_SHARE = 0.1  # of the points, where nothing is wrong
 ACCEPTED_S, ACCEPTED_POINTS = DAY_S, 60  # after which what lasts is the new normal
 ACCEPTED_YOUNG_S = 2 * HOUR_S  # where it is not known yet what the day does
 YOUNG_MORE = 1.5  # times as many bits open there
+NEW_MORE = 1.25  # and where only summaries tell what the day does: few minutes tell how minutes scatter
 GAP_S, GAP_POINTS = 300, 3  # without a value, that are always allowed
 BAND = 0.99
 SETTLED_S = 4 * DAY_S  # of a history, from which on the level of a day is compared with where it usually lies
@@ -59,7 +60,7 @@ class Tracker:
     kind: Kind
     step_s: float
     budget: Budget = field(default_factory=Budget)
-    zone: str = "UTC"
+    calendar: Calendar = BY_UTC
     phase_s: float | None = None
     only_high: bool = False
     profile: Profile | None = None
@@ -133,7 +134,7 @@ class Tracker:
     @classmethod
     def after(cls, other: Tracker, step_s: float) -> Tracker:
         """One that goes on with the same series in other steps: it learns from its past as soon as that is long enough, and finds nothing in it again."""
-        made = cls(other.kind, step_s, other.budget, other.zone, other.phase_s, other.only_high, begun=other.begun, until=other.until)
+        made = cls(other.kind, step_s, other.budget, other.calendar, other.phase_s, other.only_high, begun=other.begun, until=other.until)
         made.known = 0 if other.begun is None else (other.until - other.begun) // made.step_ns
         made.learns_at = made.until if made.known >= made.first_points else None
         return made
@@ -153,6 +154,15 @@ class Tracker:
             self._close(side, last, last, teaches=True)
             self.recent.left_out[self.recent.times >= onset] = False
         self.learns_at = self.until
+
+    def live_by(self, calendar: Calendar) -> None:
+        """Whose days and weeks it has from now on. It learns anew within the hour, each at another minute: there may be many."""
+        if calendar == self.calendar:
+            return
+        self.calendar = calendar
+        if self.profile is not None:
+            within_hour = round((self.phase_s or 0.0) % HOUR_S / self.step_s) * self.step_ns
+            self.learns_at = min(self.until + within_hour, self.learns_at or self.until)
 
     def _reads_to(self, points: Points) -> int:
         """How many of the points come before the next learning."""
@@ -190,7 +200,7 @@ class Tracker:
         taught, samples = np.where(left_out, np.nan, past.values), np.where(past.is_summary, np.nan, np.nan_to_num(past.samples))
         moved = np.sum([np.where(times < before, by, 0.0) for before, by in self.moved], axis=0) if self.moved else 0.0
         try:
-            learned = profiles.learn(times, taught, samples, self.kind, self.zone, moved)
+            learned = profiles.learn(times, taught, samples, self.kind, self.calendar, moved)
         except NotEnoughData:
             return
         self.profile = profile = learned.profile
@@ -231,7 +241,9 @@ class Tracker:
         if self.only_high and side.direction == "low":
             return np.inf
         bits = self._part_of_budget(1 if self.usual_level is None else 2).opens(gains, self.step_s)
-        return bits * (YOUNG_MORE if self._is_young(self.until) else 1.0)
+        if self._is_young(self.until):
+            return bits * YOUNG_MORE
+        return bits * (NEW_MORE if self.begun is not None and self.until - self.begun < profiles.YOUNG_S * SECOND_NS else 1.0)
 
     # Reading.
 

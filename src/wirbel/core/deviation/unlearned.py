@@ -12,7 +12,7 @@ import numpy as np
 import numpy.typing as npt
 
 from wirbel.core.deviation.model import Direction
-from wirbel.core.expected.seasons import SECOND_NS, WEEK_S
+from wirbel.core.expected.calendar import SECOND_NS, WEEK_S
 
 WEEK_NS = WEEK_S * SECOND_NS
 

@@ -9,8 +9,9 @@ import bottleneck
 import numpy as np
 import numpy.typing as npt
 
+from wirbel.core.expected.calendar import SECOND_NS
 from wirbel.core.expected.scale import Scale
-from wirbel.core.expected.seasons import BLOCK_S, SECOND_NS
+from wirbel.core.expected.seasons import BLOCK_S
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]

@@ -19,9 +19,10 @@ from scipy import special
 from wirbel.core.errors import NotEnoughData
 from wirbel.core.expected import counts, seasons, shares
 from wirbel.core.expected.blocks import LEAST_BLOCKS, Middles, block_medians, block_s, blocks_of, half_of, levels_before, levels_on_trend, medians, on_trend
+from wirbel.core.expected.calendar import BY_UTC, DAY_S, HOUR_S, SECOND_NS, WEEK_S, Calendar, Phases
 from wirbel.core.expected.counts import NegativeBinomial
 from wirbel.core.expected.scale import COUNTED, Scale
-from wirbel.core.expected.seasons import DAY_S, HOUR_S, SECOND_NS, Season
+from wirbel.core.expected.seasons import Season
 from wirbel.core.expected.tails import Calibration
 from wirbel.core.series.series import Kind
 
@@ -56,7 +57,7 @@ class Profile:
 
     kind: Kind
     step_s: float
-    zone: str
+    calendar: Calendar
     state: State
     season: Season
     coefficients: Floats
@@ -115,12 +116,12 @@ class Profile:
 
     def seasonal(self, times: Ints) -> Floats:
         """What comes round, on the judged scale, without the level; shape (times,)."""
-        base = _base(self.season, self.coefficients, seasons.phases(times, self.zone)) if self.season.day else 0.0
+        base = _base(self.season, self.coefficients, self.calendar.phases(times)) if self.season.day else 0.0
         return base + self.hour[seasons.hour_bin(times)]
 
     def spread(self, times: Ints, samples: Floats) -> Floats:
         """The usual scatter at each time, for so many records behind a value."""
-        return self.spread_in(_hour(seasons.phases(times, self.zone)), samples)
+        return self.spread_in(_hour(self.calendar.phases(times)), samples)
 
     def spread_in(self, hour: Ints, samples: Floats) -> Floats:
         """The same in each ``hour`` of the day, of shape (points,)."""
@@ -162,20 +163,20 @@ class Profile:
         return self.scale.back(location + low * spread), self.scale.back(location + high * spread)
 
 
-def _base(season: Season, coefficients: Floats, at: seasons.Phases) -> Floats:
+def _base(season: Season, coefficients: Floats, at: Phases) -> Floats:
     """What comes round each day and week: nothing, or looked up for each minute of them that there is."""
     if not season.day:
         return np.zeros(len(at.day))
-    minute, of_point = np.unique(np.rint(at.week * seasons.WEEK_S).astype(np.int64) // MINUTE_S, return_inverse=True)
+    minute, of_point = np.unique(np.rint(seasons.week(season, at) * WEEK_S).astype(np.int64) // MINUTE_S, return_inverse=True)
     once = np.zeros(len(minute), np.int64)
     once[of_point] = np.arange(len(at.day))
-    design = seasons.design(season, seasons.Phases(at.day[once], at.week[once]))
+    design = seasons.design(season, at.at(once))
     # Row by row: the last bits of a matrix product depend on how many rows it has, and so would what is found.
     found = (design * coefficients).sum(axis=1) - coefficients[0]
     return np.asarray(found[of_point], np.float64)
 
 
-def _hour(at: seasons.Phases) -> Ints:
+def _hour(at: Phases) -> Ints:
     return np.minimum((at.day * HOURS).astype(np.int64), HOURS - 1)
 
 
@@ -200,17 +201,17 @@ class Learned:
     last_block: int
 
 
-def fit(times: Ints, values: Floats, kind: Kind, samples: Floats | None = None, zone: str = "UTC") -> Profile:
+def fit(times: Ints, values: Floats, kind: Kind, samples: Floats | None = None, calendar: Calendar = BY_UTC) -> Profile:
     """What is normal for a series of regular ``times`` (ns; a step may be missing).
 
     ``values`` and ``samples`` (records behind each value) have the shape of ``times``; NaN is what is not known. Raises NotEnoughData
     where fewer than LEAST_POINTS are known.
     """
     n = np.ones(len(times)) if samples is None else samples
-    return learn(times, values, n, kind, zone).profile
+    return learn(times, values, n, kind, calendar).profile
 
 
-def learn(times: Ints, values: Floats, n: Floats, kind: Kind, zone: str, moved: Floats | float = 0.0) -> Learned:
+def learn(times: Ints, values: Floats, n: Floats, kind: Kind, calendar: Calendar, moved: Floats | float = 0.0) -> Learned:
     """The same with what it says of the history; ``moved`` is added to the values on the judged scale. All of shape (points,). Raises NotEnoughData.
 
     Values of which the records (``n``) are not known are summaries of longer stretches: what comes round is learned from them as well, and the level
@@ -228,9 +229,9 @@ def learn(times: Ints, values: Floats, n: Floats, kind: Kind, zone: str, moved: 
     records = counts.records(scale.counted(values[known])) if kind in COUNTED else np.zeros(0)
     by_mean = kind in COUNTED and counts.tell_most_by_mean(records, (times[-1] - times[0]) / SECOND_NS < YOUNG_S)
     are_few = by_mean and records.mean() < counts.JUMPS
-    slow = _Slow.of(times, y, step_s, zone, kind in COUNTED, Middles(scale if by_mean else None), are_few)
+    slow = _Slow.of(times, y, step_s, calendar, kind in COUNTED, Middles(scale if by_mean else None), are_few)
     season, memory = slow.choose()
-    coefficients, at = slow.coefficients(season), seasons.phases(times, zone)
+    coefficients, at = slow.coefficients(season), calendar.phases(times)
     base = _base(season, coefficients, at)
     y = y if by_mean else _aligned(times, y, base, own)
     before = base + slow.per_point(slow.levels(slow.middles_of(y, base), memory))
@@ -242,7 +243,9 @@ def learn(times: Ints, values: Floats, n: Floats, kind: Kind, zone: str, moved: 
     floor = _floor(scale, values[known])
     scatter = _scatter(_hour(at), residual, floor, season.day > 0, _scatter_by_mean if by_mean else _scatter_of)
     state: State = "seasonal" if season.day else "provisional"
-    made = Profile(kind, step_s, zone, state, season, coefficients, hour, memory, scatter, typical, Calibration.of(np.zeros(2)), slow.has_trend, prior=prior)
+    made = Profile(
+        kind, step_s, calendar, state, season, coefficients, hour, memory, scatter, typical, Calibration.of(np.zeros(2)), slow.has_trend, prior=prior
+    )
     if by_mean:
         made = replace(made, counts=NegativeBinomial.of(*(scale.counted(v) for v in (np.where(own, values, np.nan), scale.back(seasonal + level)))))
     away = (y - seasonal - level) / made.spread_in(_hour(at), n)
@@ -302,7 +305,7 @@ class _Slow:
     of_blocks: Floats  # their middles
     of_point: Ints  # the block that each point is in, by its place
     step_s: float
-    phases: seasons.Phases
+    phases: Phases
     has_trend: bool
     least_memory_s: float
     far: float  # see :func:`_far`
@@ -310,7 +313,7 @@ class _Slow:
     designs: dict[Season, Floats] = field(default_factory=dict)
 
     @classmethod
-    def of(cls, times: Ints, y: Floats, step_s: float, zone: str, is_count: bool, middles: Middles, are_few: bool) -> _Slow:
+    def of(cls, times: Ints, y: Floats, step_s: float, calendar: Calendar, is_count: bool, middles: Middles, are_few: bool) -> _Slow:
         block = blocks_of(times, step_s)
         found = middles.of_blocks(block, y, y)
         blocks, length = block[0] + np.arange(len(found)), int(block_s(step_s) * SECOND_NS)
@@ -321,7 +324,7 @@ class _Slow:
         has_trend = is_count and is_young and middles.counts is None
         # Of less a trend would be noise, and so would the mean of a few records; and it would follow a sender that falls silent.
         least_memory_s = YOUNG_MEMORY_S if has_trend or are_few else 0.0
-        return cls(blocks, found, block - blocks[0], step_s, seasons.phases(middle, zone), has_trend, least_memory_s, _far(found), middles)
+        return cls(blocks, found, block - blocks[0], step_s, calendar.phases(middle), has_trend, least_memory_s, _far(found), middles)
 
     def levels(self, of_blocks: Floats, memory: int) -> Floats:
         return levels_on_trend(of_blocks, memory) if self.has_trend else self.middles.levels_before(of_blocks, memory)
@@ -372,7 +375,7 @@ class _Slow:
         if len(alike) == 1:
             return alike[0]
         some = np.flatnonzero(np.isfinite(self.of_blocks))[::3]
-        at, y = seasons.Phases(self.phases.day[some], self.phases.week[some]), self.of_blocks[some]
+        at, y = self.phases.at(some), self.of_blocks[some]
         common = seasons.design(replace(alike[0], off_from=None), at)
         left = []
         for season in alike:

@@ -4,18 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import UTC, datetime
-from functools import lru_cache
-from typing import NamedTuple
-from zoneinfo import ZoneInfo
 
 import numpy as np
 import numpy.typing as npt
 
+from wirbel.core.expected.calendar import DAY_S, HOUR_S, SECOND_NS, WEEK_S, Phases
+
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
-SECOND_NS = 10**9
-HOUR_S, DAY_S, WEEK_S = 3600, 86_400, 7 * 86_400
 BLOCK_S = 600  # of which one median is taken, for what is slow
 RIDGE = 1e-3  # of the number of points
 HUBER = 1.345  # robust standard deviations; 95 % efficient where errors are normal (Huber 1964)
@@ -59,39 +55,25 @@ def held_out(history_s: float) -> Sequence[tuple[float, float]]:
     return [(history_s - WEEK_S, history_s), (0, WEEK_S)]
 
 
-class Phases(NamedTuple):
-    """Of each time: the time of day and of the week, which begins on Monday, as shares of a turn; of shape (times,)."""
-
-    day: Floats
-    week: Floats
-
-
-def phases(times: Ints, zone: str) -> Phases:
-    """By the clocks of ``zone``, of times in ns of shape (times,)."""
-    hour = times // (HOUR_S * SECOND_NS)
-    run = np.flatnonzero(np.r_[True, hour[1:] != hour[:-1]]) if len(hour) else np.zeros(0, np.int64)
-    offset = np.repeat(np.array([_offset(int(h), zone) for h in hour[run]], np.int64), np.diff(np.r_[run, len(hour)]))
-    local = times // SECOND_NS + offset
-    # 1970-01-01 was a Thursday.
-    return Phases((local % DAY_S) / DAY_S, (local + 3 * DAY_S) % WEEK_S / WEEK_S)
-
-
-@lru_cache(maxsize=100_000)
-def _offset(hour: int, zone: str) -> int:
-    found = datetime.fromtimestamp(hour * HOUR_S, UTC).astimezone(ZoneInfo(zone)).utcoffset()
-    return int(found.total_seconds()) if found is not None else 0
+def week(season: Season, at: Phases) -> Floats:
+    """The time of the week that each is like, as a share of it: of a public holiday that of the second day off."""
+    if season.off_from is None or not at.holiday.any():
+        return at.week
+    second_h = season.off_from + DAY_S / HOUR_S
+    since = (at.day - second_h * HOUR_S / DAY_S) % 1  # in days
+    return np.where(at.holiday, (second_h * HOUR_S / WEEK_S + since * DAY_S / WEEK_S) % 1, at.week)
 
 
 def design(season: Season, at: Phases) -> Floats:
     """Columns of the regression, shape (times, columns); the first is the level."""
-    common = np.stack([np.ones(len(at.day)), *_harmonics(at.day, season.day), *_harmonics(at.week, season.week)], axis=1)
+    common = np.stack([np.ones(len(at.day)), *_harmonics(at.day, season.day), *_harmonics(week(season, at), season.week)], axis=1)
     return common if season.off_from is None else np.hstack([common, apart(season, at, common)])
 
 
 def apart(season: Season, at: Phases, common: Floats) -> Floats:
     """Columns of the days off: level and day of the ``common`` ones, shape (times, columns)."""
     assert season.off_from is not None
-    is_off = (at.week - season.off_from * HOUR_S / WEEK_S) % 1 < 2 * DAY_S / WEEK_S
+    is_off = (week(season, at) - season.off_from * HOUR_S / WEEK_S) % 1 < 2 * DAY_S / WEEK_S
     return common[:, : 1 + 2 * season.day] * is_off[:, None]
 
 

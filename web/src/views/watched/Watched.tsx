@@ -10,6 +10,7 @@ import { Waiting } from "../../shared/Waiting";
 import { type WatchedChange, watchedState, watchedStates } from "../places";
 import { often } from "./budget";
 import { Choose } from "./Choose";
+import { Days } from "./Days";
 import { Replay } from "./Replay";
 
 type Row = Schemas["WatchedRow"];
@@ -38,10 +39,11 @@ export function Watched() {
   return (
     <>
       <h1>Watched series</h1>
-      <p className="mb-3 text-second">
+      <p className="mb-1 text-second">
         Requests of services, what hosts and services run short of, and what is logged are watched from the start, under
         one budget together; what you choose has its own.
       </p>
+      <Days mayChange={me.may_administer} />
       {chosen && <Replay key={chosen.id} row={chosen} close={() => choose({ series: null, budget: null })} />}
       <div className="mb-2 flex items-baseline gap-5">
         <label className="text-second">

@@ -1,0 +1,108 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Popover } from "radix-ui";
+import { useId, useState } from "react";
+import { client, type Schemas, take } from "../../api/client";
+import { Refused } from "../../shared/Refused";
+import { told } from "../../shared/Toasts";
+
+type Calendar = Schemas["CalendarOut"];
+
+const ZONES = Intl.supportedValuesOf("timeZone");
+const COUNTRIES = new Intl.DisplayNames("en", { type: "region", fallback: "code" });
+
+/** Whose days and weeks are learned: an administrator says so. */
+export function Days({ mayChange }: { mayChange: boolean }) {
+  const [open, setOpen] = useState(false);
+  const { data } = useQuery({
+    queryKey: ["watched", "calendar"],
+    queryFn: ({ signal }) => take(client.GET("/api/watched/calendar", { signal })),
+  });
+  if (!data) return null;
+  return (
+    <p className="mb-3 text-second">
+      {sentence(data)}{" "}
+      {mayChange && (
+        <Popover.Root open={open} onOpenChange={setOpen}>
+          <Popover.Trigger className="underline">Change whose days they are</Popover.Trigger>
+          <Popover.Portal>
+            <Popover.Content
+              align="start"
+              className="z-40 w-[420px] border border-ink bg-sheet p-3"
+              aria-label="Whose days and weeks"
+            >
+              <Form now={data} done={() => setOpen(false)} />
+            </Popover.Content>
+          </Popover.Portal>
+        </Popover.Root>
+      )}
+    </p>
+  );
+}
+
+function sentence({ zone, holidays }: Calendar): string {
+  const days = `Days and weeks are those of ${zone}`;
+  return holidays
+    ? `${days}; public holidays of ${named(holidays)} are days off.`
+    : `${days}; no public holidays are known.`;
+}
+
+/** ISO 3166: a country, or a part of it. */
+function named(code: string): string {
+  const [country, part] = code.split("-");
+  const name = (country && COUNTRIES.of(country)) ?? code;
+  return part ? `${name} (${part})` : name;
+}
+
+function Form({ now, done }: { now: Calendar; done: () => void }) {
+  const queries = useQueryClient();
+  const [given, set] = useState(now);
+  const zones = useId();
+  const change = useMutation({
+    mutationFn: () => take(client.PUT("/api/watched/calendar", { body: given })),
+    onSuccess: (made) => {
+      void queries.invalidateQueries({ queryKey: ["watched", "calendar"] });
+      told(`${sentence(made)} All series learn anew within an hour.`);
+      done();
+    },
+  });
+  return (
+    <form
+      className="flex flex-col gap-2 text-ink"
+      onSubmit={(event) => {
+        event.preventDefault();
+        change.mutate();
+      }}
+    >
+      <label className="flex items-baseline gap-2">
+        <span className="w-24">Time zone</span>
+        <input
+          className="field flex-1"
+          required
+          list={zones}
+          value={given.zone}
+          onChange={(event) => set({ ...given, zone: event.target.value })}
+        />
+        <datalist id={zones}>
+          {ZONES.map((name) => (
+            <option key={name}>{name}</option>
+          ))}
+        </datalist>
+      </label>
+      <label className="flex items-baseline gap-2">
+        <span className="w-24">Holidays of</span>
+        <input
+          className="field flex-1"
+          placeholder="a country or a part of it: DE, DE-BY"
+          value={given.holidays}
+          onChange={(event) => set({ ...given, holidays: event.target.value })}
+        />
+      </label>
+      <Refused error={change.error} />
+      <div className="flex justify-end">
+        <button type="submit" className="action action-main" disabled={change.isPending}>
+          Learn by these days
+        </button>
+      </div>
+    </form>
+  );
+}
