@@ -132,6 +132,26 @@ def test_a_series_is_chosen_paused_and_deleted(page: Page, instance: Instance, a
     assert not ask(api, "/api/watched", containing="quay-web p99", environment="production")["found"]
 
 
+def test_an_administrator_says_whose_days_they_are(page: Page, api: Api) -> None:
+    page.get_by_role("link", name="Watched").click()
+    main = page.get_by_role("main")
+    expect(main).to_contain_text("Days and weeks are those of UTC; no public holidays are known.")
+    page.get_by_role("button", name="Change whose days they are").click()
+    dialog = page.get_by_role("dialog", name="Whose days and weeks")
+    dialog.get_by_label("Time zone").fill("Europe/Berlin")
+    dialog.get_by_label("Holidays of").fill("DE-ZZ")
+    dialog.get_by_role("button", name="Learn by these days").click()
+    expect(dialog.get_by_role("alert")).to_contain_text("DE has no part ZZ")
+    dialog.get_by_label("Holidays of").fill("DE-BY")
+    try:
+        dialog.get_by_role("button", name="Learn by these days").click()
+        expect(main).to_contain_text("Days and weeks are those of Europe/Berlin; public holidays of Germany (BY) are days off.")
+        assert ask(api, "/api/watched/calendar") == {"zone": "Europe/Berlin", "holidays": "DE-BY"}
+        assert not broken_rules(page)
+    finally:
+        api.put("/api/watched/calendar", {"zone": "UTC", "holidays": ""})
+
+
 def test_readers_look_only(page: Page, instance: Instance, going_on: dict[str, Any]) -> None:  # noqa: F811
     person(instance, "reader", "reader")
     page.get_by_role("button", name="skipper").click()

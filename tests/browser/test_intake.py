@@ -140,6 +140,7 @@ def test_how_long_is_kept_is_set_for_one_environment_and_taken_back(page: Page, 
     row.get_by_label("hours in full of spans in production").fill("72")
     row.get_by_role("button", name="keep so").click()
     expect(row.get_by_role("button", name="spans in production as by default")).to_be_visible()
+    assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth")
     api = Api(instance)
 
     def terms() -> dict:

@@ -92,11 +92,12 @@ def test_a_holiday_is_one_by_the_clocks_of_its_zone(time: str, of: str, is_off: 
 @pytest.mark.parametrize(
     ("zone", "of", "why"),
     [
-        ("Atlantis", "", "no time zone"),
-        ("../passwd", "", "no time zone"),
-        ("", "", "no time zone"),
-        ("UTC", "XX", "no public holidays"),
+        ("Atlantis", "", "No time zone"),
+        ("../passwd", "", "No time zone"),
+        ("", "", "No time zone"),
+        ("UTC", "XX", "No public holidays"),
         ("UTC", "DE-ZZ", "BY"),
+        ("UTC", "SG-A", "country alone"),
     ],
 )
 def test_calendars_that_are_not_known_are_refused(zone: str, of: str, why: str) -> None:

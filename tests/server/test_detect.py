@@ -69,8 +69,8 @@ def test_people_are_told_in_sentences(file: Path) -> None:
         (["--time", "when", "--value", "weight"], 2, "no column 'weight'"),
         (["--time", "when", "--value", "load", "--budget", "often"], 2, "write N/week"),
         (["--time", "when", "--value", "load", "--budget", "0/week"], 2, "from 0.001 to 1000"),
-        (["--time", "when", "--value", "load", "--zone", "Atlantis"], 2, "no time zone"),
-        (["--time", "when", "--value", "load", "--holidays", "XX"], 2, "no public holidays"),
+        (["--time", "when", "--value", "load", "--zone", "Atlantis"], 2, "No time zone"),
+        (["--time", "when", "--value", "load", "--holidays", "XX"], 2, "No public holidays"),
         (["--value", "load"], 2, "--time"),
     ],
 )

@@ -184,7 +184,7 @@ def test_an_administrator_says_whose_days_the_series_have(api: Api, instance: In
     path, now = "/api/watched/calendar", ask(api, "/api/watched/calendar")
     assert now == {"zone": "UTC", "holidays": ""}
     assert person(instance, "responder", "responder").put(path, {"zone": "Europe/Berlin"})[0] == 403
-    for wrong, why in (({"zone": "Atlantis"}, "no time zone"), ({"zone": "UTC", "holidays": "XX"}, "no public holidays"), ({"zone": "x" * 100}, "60")):
+    for wrong, why in (({"zone": "Atlantis"}, "No time zone"), ({"zone": "UTC", "holidays": "XX"}, "No public holidays"), ({"zone": "x" * 100}, "60")):
         status, refused = api.put(path, wrong)
         assert (status in (400, 422), why in refused["detail"]) == (True, True)
     assert ask(api, path) == now

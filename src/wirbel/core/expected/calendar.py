@@ -49,14 +49,15 @@ class Calendar:
                 raise ValueError
             ZoneInfo(zone)
         except (ZoneInfoNotFoundError, ValueError, OSError) as error:
-            raise InvalidQuestion(f"no time zone is called {zone[:LONGEST_NAME]}; zones are named as Europe/Berlin is") from error
+            raise InvalidQuestion(f"No time zone is called {zone[:LONGEST_NAME]}; zones are named as Europe/Berlin is.") from error
         holidays = holidays.upper()
         country, _, part = holidays.partition("-")
         parts = countries().get(country)
         if holidays and parts is None:
-            raise InvalidQuestion(f"of {country[:LONGEST_NAME]} no public holidays are known; countries are named by two letters, as DE, IN or US")
+            raise InvalidQuestion(f"No public holidays are known of {country[:LONGEST_NAME]}; a country is named by two letters, as DE, IN or US.")
         if parts is not None and part and part not in parts:
-            raise InvalidQuestion(f"{country} has no part {part[:LONGEST_NAME]} with public holidays of its own; it may be " + (", ".join(parts) or "none"))
+            known = f"parts that have are {', '.join(parts)}" if parts else "write the country alone"
+            raise InvalidQuestion(f"{country} has no part {part[:LONGEST_NAME]} with public holidays of its own; {known}.")
         return cls(zone, holidays)
 
     def phases(self, times: Ints) -> Phases:

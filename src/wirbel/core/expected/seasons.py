@@ -56,7 +56,7 @@ def held_out(history_s: float) -> Sequence[tuple[float, float]]:
 
 
 def week(season: Season, at: Phases) -> Floats:
-    """The time of the week that each is like, as a share of it: of a public holiday that of the second day off."""
+    """The time of the week that each is like, as a share of it, shape (times,): of a public holiday that of the second day off."""
     if season.off_from is None or not at.holiday.any():
         return at.week
     second_h = season.off_from + DAY_S / HOUR_S

@@ -4,18 +4,17 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     dependencies = [
-        ('watch', '0002_known_from'),
+        ("watch", "0002_known_from"),
     ]
 
     operations = [
         migrations.CreateModel(
-            name='UsersCalendar',
+            name="UsersCalendar",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('zone', models.CharField(max_length=60)),
-                ('holidays', models.CharField(blank=True, max_length=20)),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("zone", models.CharField(max_length=60)),
+                ("holidays", models.CharField(blank=True, max_length=20)),
             ],
         ),
     ]

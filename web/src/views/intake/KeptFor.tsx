@@ -37,10 +37,9 @@ export function KeptFor({ administrator }: { administrator: boolean }) {
       <table className="sheet-table">
         <thead>
           <tr>
-            <th>environment</th>
-            <th>stream</th>
+            <th>stream, of environment</th>
             <th className="num">in full, h</th>
-            <th className="num">as a sample, h</th>
+            <th className="num">then a sample, h</th>
             <th className="num">summaries, days</th>
             <th className="pl-3!">held since</th>
             <th>
@@ -115,8 +114,10 @@ function Kept({ row, administrator, set, reset }: KeptProps) {
   );
   return (
     <tr data-kept={`${row.environment} ${row.stream}`}>
-      <td>{row.environment}</td>
-      <td className="font-semibold">{row.stream}</td>
+      <td>
+        <b>{row.stream}</b>
+        <span className="block text-second [overflow-wrap:anywhere]">{row.environment}</span>
+      </td>
       {field("full_hours", "hours in full", true)}
       {field("thinned_hours", "hours as a sample", sampled)}
       {field("summary_days", "days of summaries", !sampled)}
