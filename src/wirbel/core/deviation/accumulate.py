@@ -12,12 +12,13 @@ from wirbel.core.expected.calendar import WEEK_S
 from wirbel.core.expected.tails import Calibration
 
 Floats = npt.NDArray[np.float64]
+Bools = npt.NDArray[np.bool_]
 USUAL = 2.2  # bits that a point may surprise by without adding; where nothing is wrong the mean is log2(e) = 1.44
 MOST = 10.0  # bits of one point that count: one outlier opens nothing
 MOST_OF_RECORDS = 20.0  # where a point is many records that were judged
 FORGOTTEN = 0.25  # bits a point, at least: what is long past does not add up with what is now
-JUMP, MOST_JUMP = 8.0, 14.0  # bits of a step from one point to the next that are usual, and that count beyond these
-STAYS = 1.3  # usual scatters from the level, at which the point after a jump must be
+JUMP, MOST_JUMP = 8.0, 24.0  # bits of a step from one point to the next that are usual, and that count beyond these
+STAYS, HELD = 1.3, 0.6  # usual scatters from the level, and share of the jump, at which the point after it must still be
 HIGH_PEAKS = 0.1  # of the peaks of a history, from which the tail is read
 PRIOR_BITS = 2.42  # mean excess of peaks over any height where points are independent: 1 / θ where E[exp(θ × what one adds)] = 1
 SURE = 1.645  # standard errors of the mean excess that are added: a promise is kept nineteen times of twenty
@@ -98,7 +99,14 @@ def _jumps(z: Floats, alike: float) -> Floats:
     return np.asarray(np.r_[np.nan, z[1:] - alike * z[:-1]] / np.sqrt(1 - alike**2))
 
 
-def added(level: Floats, jump: Floats, stays: npt.NDArray[np.bool_], tells: float, most: float = MOST) -> Floats:
+def stay(z: Floats) -> tuple[Bools, Bools]:
+    """Whether each residual, shape (points,), is where a jump up, and one down, led the one before it: an outlier falls back, also where neighbours are alike."""
+    last = np.r_[np.nan, z[:-1]]
+    with np.errstate(invalid="ignore"):
+        return z > np.fmax(STAYS, HELD * last), z < np.fmin(-STAYS, HELD * last)
+
+
+def added(level: Floats, jump: Floats, stays: Bools, tells: float, most: float = MOST) -> Floats:
     """Bits that points add, by the probability of their residual, and of the jump to the point before if this one stays there.
 
     ``most`` count of each. All of shape (points,); what is not known adds nothing. One outlier is no jump to another level.

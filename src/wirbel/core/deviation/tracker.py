@@ -14,7 +14,7 @@ import numpy as np
 import numpy.typing as npt
 
 from wirbel.core.deviation import plain
-from wirbel.core.deviation.accumulate import MOST, MOST_OF_RECORDS, STAYS, Budget, Correlation, added, sums
+from wirbel.core.deviation.accumulate import MOST, MOST_OF_RECORDS, STAYS, Budget, Correlation, added, stay, sums
 from wirbel.core.deviation.model import Deviation, Mark, Peak
 from wirbel.core.deviation.points import Expected, Points
 from wirbel.core.deviation.read_points import Reading, Recent, Side
@@ -212,7 +212,7 @@ class Tracker:
         self.correlation = Correlation.of(z, learned.z_of_summaries, learned.summary_points)
         self.usual_level = self._usual_level_of(learned, times, np.nan_to_num(samples))
         chances = profile.chances(z, taught, samples, learned.location)
-        for side, gains in zip(self.sides, self._gains(chances, z, self.correlation.jump_before(z)), strict=True):
+        for side, gains in zip(self.sides, self._gains(chances, z), strict=True):
             side.opens = self._opens(side, gains[np.isfinite(z)])
             side.loud = max(STAYS, side.sign * profile.calibration.quantile(0.5 + side.sign * (0.5 - LOUD_SHARE)))
         self.limits = plain.limits(taught)
@@ -399,18 +399,16 @@ class Tracker:
         return self.profile
 
     def _gains_of(self, reading: Reading, begin: int, end: int) -> list[Floats]:
-        recent, rows, first = self.recent, slice(begin, end), max(begin - 2, 0)
-        jump = self.correlation.jump_before(recent.z[first:end])[begin - first :]
+        recent, rows = self.recent, slice(begin, end)
         chances = self._profile.chances(recent.z[rows], recent.values[rows], reading.samples[rows], recent.location[rows])
-        return self._gains(chances, recent.z[rows], jump)
+        return self._gains(chances, recent.z[max(begin - 2, 0) : end])
 
-    def _gains(self, chances: tuple[Floats, Floats], z: Floats, jump: Floats) -> list[Floats]:
-        """Bits that points add to the sum of each side."""
-        jumps = self.correlation.jumps
+    def _gains(self, chances: tuple[Floats, Floats], z: Floats) -> list[Floats]:
+        """Bits that points of these chances add to the sum of each side; ``z`` are their residuals, after those before them as far as there are some."""
+        jumps, new = self.correlation.jumps, slice(len(z) - len(chances[0]), None)
+        jump, stays = self.correlation.jump_before(z)[new], [one[new] for one in stay(z)]
         # How far it jumps says nothing where a record more or less is a jump.
         leaps = (np.full_like(jump, np.nan),) * 2 if self._profile.is_by_record else (jumps.above(jump), jumps.below(jump))
-        with np.errstate(invalid="ignore"):
-            stays = (z > STAYS, z < -STAYS)
         most = MOST_OF_RECORDS if self._profile.is_of_records else MOST
         return [added(*each, self.correlation.tells, most) for each in zip(chances, leaps, stays, strict=True)]
 
