@@ -14,6 +14,7 @@ type Deviation = Schemas["DeviationOut"];
 
 const NAMES = 150; // px, of whom they are
 const LINE = 17;
+const RIGHT = 20; // px, for half of the last label
 const MARKS = 18;
 const MOST_LINES = 24;
 const THICK = { least: 3, most: 11, bits: [10, 500] }; // px; between so many bits, by their logarithm
@@ -27,7 +28,7 @@ export function Spans({ rows, range, now }: { rows: Row[]; range: Span; now: num
   const jump = useJump();
   const names = [...new Set(rows.flatMap((row) => row.deviations.map(whose)))];
   const lines = names.slice(0, MOST_LINES);
-  const x = timeScale([range.start, range.end], [NAMES, width - 8]);
+  const x = timeScale([range.start, range.end], [NAMES, width - RIGHT]);
   const height = MARKS + lines.length * LINE + 20;
   const changes = [
     ...new Map(rows.flatMap((row) => row.changes.map((change) => [change.id, change] as const))).values(),
@@ -45,7 +46,7 @@ export function Spans({ rows, range, now }: { rows: Row[]; range: Span; now: num
       >
         {lines.map((name, line) => (
           <g key={name} transform={`translate(0 ${MARKS + line * LINE})`}>
-            <path d={`M${NAMES} ${LINE / 2}H${width - 8}`} stroke="var(--line)" />
+            <path d={`M${NAMES} ${LINE / 2}H${width - RIGHT}`} stroke="var(--line)" />
             <text x={NAMES - 8} y={LINE / 2 + 4} textAnchor="end" style={{ fill: "var(--ink)" }}>
               {name.length > 22 ? `${name.slice(0, 21)}…` : name}
             </text>
