@@ -81,6 +81,7 @@ def test_when_clocks_change_days_change_with_them() -> None:
         ("2026-01-06T12:00", "DE", False),
         ("2026-04-03T12:00", "", False),
         ("2027-01-01T12:00", "us", True),
+        ("2026-08-08T12:00", "de-augsburg", True),  # the Peace Festival of one town
     ],
 )
 def test_a_holiday_is_one_by_the_clocks_of_its_zone(time: str, of: str, is_off: bool) -> None:

@@ -50,15 +50,15 @@ class Calendar:
             ZoneInfo(zone)
         except (ZoneInfoNotFoundError, ValueError, OSError) as error:
             raise InvalidQuestion(f"No time zone is called {zone[:LONGEST_NAME]}; zones are named as Europe/Berlin is.") from error
-        holidays = holidays.upper()
-        country, _, part = holidays.partition("-")
+        country, _, part = holidays.upper().partition("-")
         parts = countries().get(country)
         if holidays and parts is None:
             raise InvalidQuestion(f"No public holidays are known of {country[:LONGEST_NAME]}; a country is named by two letters, as DE, IN or US.")
-        if parts is not None and part and part not in parts:
+        named = {one.upper(): one for one in parts or ()}
+        if part and part not in named:
             known = f"parts that have are {', '.join(parts)}" if parts else "write the country alone"
             raise InvalidQuestion(f"{country} has no part {part[:LONGEST_NAME]} with public holidays of its own; {known}.")
-        return cls(zone, holidays)
+        return cls(zone, f"{country}-{named[part]}" if part else country)
 
     def phases(self, times: Ints) -> Phases:
         """Of times in ns, of shape (times,)."""
