@@ -63,7 +63,8 @@ def home(tmp_path: Path) -> Path:
 class Serving:
     def __init__(self, home: Path) -> None:
         self.home, self.port = home, free_port(0)
-        call, environment = command(home, "serve", "--port", str(self.port), "--processes", "1")
+        # A port of its own: of two servers that begin at once with the usual one, both may find it free.
+        call, environment = command(home, "serve", "--port", str(self.port), "--db-port", str(free_port(0)), "--processes", "1")
         self.process = subprocess.Popen(call, env=environment)
         until(lambda: answers(self.port))
         self.others = psutil.Process(self.process.pid).children(recursive=True)
