@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import time
 from datetime import datetime
-from urllib.parse import parse_qs, urlparse
+from urllib.parse import urlparse
 from zoneinfo import ZoneInfo
 
 from playwright.sync_api import Browser, Page, Route, expect
@@ -23,10 +23,6 @@ def windows_in_force(page: Page) -> dict[str, float]:
         name: float(page.get_by_role("slider", name=name, exact=True).get_attribute("aria-valuenow") or 0)
         for name in ("focus start", "focus end", "reference start", "reference end")
     }
-
-
-def span_in_address(page: Page, name: str) -> str | None:
-    return parse_qs(urlparse(page.url).query).get(name, [None])[0]
 
 
 def as_shown(sentence: str, zone: str = "UTC") -> str:
