@@ -1,10 +1,10 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Popover } from "radix-ui";
 import { useId, useState } from "react";
 import { useOutletContext } from "react-router";
 import { client, take } from "../../api/client";
 import type { FrameContext } from "../../frame/Frame";
 import { useScope } from "../../frame/scope";
+import { FormPopover } from "../../shared/FormPopover";
 import { Refused } from "../../shared/Refused";
 import { told } from "../../shared/Toasts";
 
@@ -13,20 +13,10 @@ const OFFERED = 200; // metrics, of those that fit
 
 /** One more series to watch: a percentile or a metric of a service. */
 export function Choose() {
-  const [open, setOpen] = useState(false);
   return (
-    <Popover.Root open={open} onOpenChange={setOpen}>
-      <Popover.Trigger className="underline">Watch another series</Popover.Trigger>
-      <Popover.Portal>
-        <Popover.Content
-          align="start"
-          className="z-40 w-[420px] border border-ink bg-sheet p-3"
-          aria-label="Watch another series"
-        >
-          <Form done={() => setOpen(false)} />
-        </Popover.Content>
-      </Popover.Portal>
-    </Popover.Root>
+    <FormPopover trigger="Watch another series" label="Watch another series">
+      {(done) => <Form done={done} />}
+    </FormPopover>
   );
 }
 

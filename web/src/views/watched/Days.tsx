@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Popover } from "radix-ui";
 import { useId, useState } from "react";
 import { client, type Schemas, take } from "../../api/client";
+import { FormPopover } from "../../shared/FormPopover";
 import { Refused } from "../../shared/Refused";
 import { told } from "../../shared/Toasts";
 
@@ -12,7 +12,6 @@ const COUNTRIES = new Intl.DisplayNames("en", { type: "region", fallback: "code"
 
 /** Whose days and weeks are learned: an administrator says so. */
 export function Days({ mayChange }: { mayChange: boolean }) {
-  const [open, setOpen] = useState(false);
   const { data } = useQuery({
     queryKey: ["watched", "calendar"],
     queryFn: ({ signal }) => take(client.GET("/api/watched/calendar", { signal })),
@@ -22,18 +21,9 @@ export function Days({ mayChange }: { mayChange: boolean }) {
     <p className="mb-3 text-second">
       {sentence(data)}{" "}
       {mayChange && (
-        <Popover.Root open={open} onOpenChange={setOpen}>
-          <Popover.Trigger className="underline">Change whose days they are</Popover.Trigger>
-          <Popover.Portal>
-            <Popover.Content
-              align="start"
-              className="z-40 w-[420px] border border-ink bg-sheet p-3"
-              aria-label="Whose days and weeks"
-            >
-              <Form now={data} done={() => setOpen(false)} />
-            </Popover.Content>
-          </Popover.Portal>
-        </Popover.Root>
+        <FormPopover trigger="Change whose days they are" label="Whose days and weeks">
+          {(done) => <Form now={data} done={done} />}
+        </FormPopover>
       )}
     </p>
   );
