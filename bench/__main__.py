@@ -1,30 +1,20 @@
+"""``./wirbel bench NAME``: growth, fleet, eyes, deviations, watching or ramps; without a name what takes a server as it comes (bench.run)."""
+
 import sys
+from importlib import import_module
 
 from wirbel.runtime import environment
 
-if sys.argv[1:2] == ["deviations"]:
-    from bench.deviations import main as deviations
+WITHOUT_DATABASE = ("deviations", "watching", "ramps")
+WITH_DATABASE = ("growth", "fleet", "eyes")
 
-    deviations()
-    sys.exit()
-if sys.argv[1:2] == ["watching"]:
-    from bench.watching import main as watching
-
-    watching()
+name = sys.argv[1] if len(sys.argv) > 1 else ""
+if name in WITHOUT_DATABASE:
+    import_module(f"bench.{name}").main()
     sys.exit()
 with environment.database():
-    if sys.argv[1:] == ["growth"]:
-        from bench.growth import main
-
-        main()
-    elif sys.argv[1:] == ["fleet"]:
-        from bench.fleet import main as fleet
-
-        fleet()
-    elif sys.argv[1:] == ["eyes"]:
-        from bench.eyes import main as eyes
-
-        eyes()
+    if name in WITH_DATABASE and len(sys.argv) == 2:
+        import_module(f"bench.{name}").main()
     else:
         from bench.run import run
 

@@ -37,12 +37,19 @@ def candidate(kind: str, name: str, service: str | None = None, confidence: floa
     return {"entity": {"kind": kind, "name": name, "service": service, "attributes": {}}, "confidence": confidence, "mechanism": mechanism, "change": change}
 
 
-def answered(*candidates, seen_after_s: float | None = 120.0, noticed_s: tuple[float, ...] = (-3600, 90, 120), onset: str = "2026-02-25T06:13:50Z"):  # type: ignore[no-untyped-def]
+def told(after_s: float, plain_s: float | None = None, entity: tuple[str, str] = ("service", "quay-web"), metric: str = "p95"):  # type: ignore[no-untyped-def]
+    at, threshold = (None if s is None else TRUTH["onset"] + int(s * 1e9) for s in (after_s, plain_s))
+    return {"at": at, "threshold": threshold, "entity": list(entity), "service": entity[1], "metric": metric}
+
+
+NOTICED = (told(-3600), told(90), told(120, 420))
+
+
+def answered(*candidates, seen_after_s: float | None = 120.0, noticed=NOTICED, onset: str = "2026-02-25T06:13:50Z"):  # type: ignore[no-untyped-def]
     at = None if seen_after_s is None else TRUTH["onset"] + int(seen_after_s * 1e9)
     return {
         "seen": at and {"service": "quay-web", "signal": "latency", "onset": at, "detected": at, "bits": 20.0},
-        "threshold": at and at + 300 * 10**9,
-        "noticed": [TRUTH["onset"] + int(after_s * 1e9) for after_s in noticed_s],
+        "noticed": noticed,
         "diagnosis": {"candidates": list(candidates), "onset": {"at": onset}},
         "plain": {"n-sigma": ["quay-web", "fare-engine"], "nearest change": ["identity"]},
         "took_s": 1.0,
@@ -59,9 +66,22 @@ def test_marks_of_an_answer() -> None:
     assert (lenient.exact, lenient.lenient, lenient.mechanism, lenient.change, lenient.accused) == (None, 1, False, False, False)
     unsure = grade(TRUTH, answered(candidate("service", "quay-web", "quay-web", 0.3)), seed=1)
     assert (unsure.lenient, unsure.accused) == (None, False)
+    changes = [
+        grade(TRUTH, answered(candidate("service", "quay-web", "quay-web", 0.3, change=change)), seed=1).accused_change
+        for change in (None, "deploy-1", "deploy-2")
+    ]
+    assert changes == [False, False, True]  # however sure it is
     missed = grade(TRUTH, answered(seen_after_s=None), seed=1)
     assert (missed.detected, missed.delay_s, missed.lenient) == (False, None, None)
     assert not grade(TRUTH, answered(seen_after_s=-600), seed=1).detected  # noticed before there was anything
+
+
+def test_what_runs_short_where_the_fault_is_may_be_noticed_first() -> None:
+    """And its plain threshold may tell first: both are on the same series."""
+    short = "process.memory.usage"
+    there, elsewhere = told(30, 75, ("service", "fare-engine"), short), told(10, 20, ("service", "identity"), short)
+    marks = grade(TRUTH, answered(noticed=(*NOTICED, there, elsewhere)), seed=1)
+    assert (marks.delay_s, marks.lead_s) == (30.0, 45.0)
 
 
 def test_a_database_is_named_by_its_namespace_or_its_address() -> None:
@@ -80,6 +100,7 @@ def test_the_summary_counts_quiet_drills_apart() -> None:
     )
     found = summary([right, quiet])
     assert (found["drills"], found["exact_1"], found["false_accusations"], found["false_alarms"], found["accused_innocents"]) == (2, 1.0, 1.0, 1.0, 0.0)
+    assert found["accused_changes"] == 0.0
     kept = {"overall": found, "kinds": {"bad-canary": summary([right])}, "made": "now", "drills": []}
     assert "100 %" in tables.results(kept)
 

@@ -23,7 +23,7 @@ from wirbel.core.deviation.accumulate import Budget
 from wirbel.core.deviation.model import Deviation, Direction
 from wirbel.core.deviation.points import Expected, Points
 from wirbel.core.deviation.symptoms import BUDGET as BUDGET_OF_SYMPTOMS
-from wirbel.core.deviation.symptoms import SYMPTOMS
+from wirbel.core.deviation.symptoms import BUDGET_OF_OTHERS, SYMPTOMS
 from wirbel.core.deviation.tracker import Tracker
 from wirbel.core.errors import InvalidQuestion
 from wirbel.core.expected.calendar import BY_UTC, Calendar
@@ -48,7 +48,6 @@ PAUSED_NS = 5 * MINUTE_NS  # without a look, after which nobody watched
 LIVE_NS = HOUR_NS  # before a stretch, in which something must have come for silence to be one
 LATE_NS = 20 * MINUTE_NS  # that records may be late
 MOST_SERIES = 5_000
-BUDGET_OF_OTHERS = 1.0  # false deviations a week, of all else that is watched from the start
 PRIME = 1_009  # spreads the times of day at which series learn
 
 

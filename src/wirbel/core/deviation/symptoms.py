@@ -18,6 +18,8 @@ FALLEN = 0.25  # of the requests that were expected: with more, people may just 
 UNITS: Final = {"p95": "s", "failed share": "1", "requests": "{request}/s"}
 BUDGET: Final = 2.0
 """False deviations a week, of all services of an environment together."""
+BUDGET_OF_OTHERS: Final = 1.0
+"""Of all else of it that is watched from the start."""
 
 
 def of_requests(found: OverTime) -> Iterator[tuple[int, str, Points]]:

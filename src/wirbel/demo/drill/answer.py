@@ -17,8 +17,11 @@ import pyarrow as pa
 
 from wirbel.core.diagnosis.model import Signal
 from wirbel.core.errors import NotEnoughData, WirbelError
+from wirbel.core.series import cells as cell_series
+from wirbel.core.series.grid import Grid
 from wirbel.core.signals.changes import Change
 from wirbel.demo.drill import plain, sealed
+from wirbel.demo.drill.noticed import of_resources
 from wirbel.demo.drill.watch import Seen, Watched, watch
 from wirbel.runtime import environment
 
@@ -34,6 +37,9 @@ class Known(Protocol):
 
     @property
     def changes(self) -> list[Change]: ...
+
+    @property
+    def points(self) -> pa.Table: ...
 
     def diagnosis(self, service: str, signal: Signal, focus: tuple[int, int]) -> dict[str, Any]:
         """The answer as scripts get it; raises WirbelError."""
@@ -61,13 +67,16 @@ def answer(known: Known, start: int, end: int) -> dict[str, Any]:
     given = plain.given(known.cells, known.changes, start, end, focus, seen.service)
     return {
         "seen": None if watched.seen is None else asdict(watched.seen),
-        "threshold": watched.threshold,
-        "noticed": watched.noticed,
+        "noticed": [asdict(one) for one in (*watched.noticed, *of_resources(known.points, _serving(known.cells), Grid(start, end)))],
         "asked": {"service": seen.service, "signal": seen.signal, "focus": list(focus)},
         "diagnosis": found,
         "plain": {name: method(given)[:5] for name, method in plain.METHODS.items()},
         "took_s": round(took, 2),
     }
+
+
+def _serving(cells: pa.Table) -> set[str]:
+    return set(cell_series.entries(cells)["service"].unique().to_pylist())
 
 
 def main() -> None:

@@ -7,6 +7,7 @@ from dataclasses import asdict, dataclass
 from statistics import median
 from typing import Any
 
+from wirbel.core.deviation.symptoms import SYMPTOMS
 from wirbel.core.signals.changes import parse_time
 
 SURE = 0.5  # a first candidate held with more than this who is innocent is a false accusation
@@ -20,13 +21,14 @@ class Grade:
     detected: bool  # something was noticed after it began (or before anyone was hurt), and before somebody asked
     delay_s: float | None  # from the onset to the first that was noticed, wherever
     seen_before: bool  # telemetry showed it before users were hurt
-    lead_s: float | None  # before a plain threshold would have told; None: one of them did not
+    lead_s: float | None  # before plain thresholds on the same series would have told; None: one of them did not
     exact: int | None  # rank of the first candidate that is the very entity at fault
     lenient: int | None  # or of the service where one would find it
     mechanism: bool
     change: bool | None  # None: no change is at fault
     onset_error_s: float | None
     accused: bool  # an innocent is named first, and held to be likely
+    accused_change: bool  # with what is named first a change is held responsible that is not
     plain: dict[str, int | None]  # lenient ranks of the plain methods
     took_s: float
     error: str | None
@@ -41,11 +43,11 @@ def grade(truth: dict[str, Any], answer: dict[str, Any], seed: int) -> Grade:
     exact = _rank(_is_exact(candidate, entities) for candidate in candidates)
     lenient = _rank(_is_exact(candidate, entities) or _leads_there(candidate, truth) for candidate in candidates)
     blamed = candidates[lenient - 1] if lenient else None
-    seen, threshold = answer["seen"], answer["threshold"]
+    seen = answer["seen"]
     detected = seen is not None and seen["detected"] >= truth["begins"]
-    noticed = min((at for at in answer["noticed"] if at >= truth["begins"]), default=None) if detected else None
     onset = answer["diagnosis"].get("onset")
     places = {name for _, name in entities} | set(truth["services"])
+    noticed, threshold = _first_told(answer["noticed"], places, truth["begins"]) if detected else (None, None)
     accused = bool(candidates) and lenient != 1 and candidates[0]["confidence"] > SURE
     return Grade(
         kind=truth["kind"],
@@ -60,10 +62,17 @@ def grade(truth: dict[str, Any], answer: dict[str, Any], seed: int) -> Grade:
         change=None if truth["change"] is None else blamed is not None and blamed["change"] == truth["change"],
         onset_error_s=abs(parse_time(onset["at"], "onset") - truth["onset"]) / 1e9 if onset else None,
         accused=accused,
+        accused_change=bool(candidates) and candidates[0]["change"] not in (None, truth["change"]),
         plain={name: _rank(service in places for service in ranked) for name, ranked in answer["plain"].items()},
         took_s=answer["took_s"],
         error=answer["diagnosis"].get("error"),
     )
+
+
+def _first_told(noticed: Iterable[dict[str, Any]], places: set[str], begins: int) -> tuple[int | None, int | None]:
+    """When the first of what came of the fault was noticed, and when the first plain threshold on any of that told: requests of anybody, and what runs short at the place of the fault."""
+    mine = [one for one in noticed if one["at"] >= begins and (one["metric"] in SYMPTOMS or {one["entity"][1], one["service"]} & places)]
+    return min((one["at"] for one in mine), default=None), min((one["threshold"] for one in mine if one["threshold"]), default=None)
 
 
 def _rank(hits: Iterable[bool]) -> int | None:
@@ -119,6 +128,7 @@ def summary(grades: Sequence[Grade]) -> dict[str, Any]:
         "false_accusations": share(quiet, lambda g: g.accused),
         "false_alarms": share(quiet, lambda g: g.detected),
         "accused_innocents": share(real, lambda g: g.accused),
+        "accused_changes": share(real, lambda g: g.accused_change),
         "took_s": middle(g.took_s for g in grades),
         "plain": {name: share(real, lambda g, name=name: g.plain[name] == 1) for name in (grades[0].plain if grades else ())},
     }

@@ -20,11 +20,12 @@ from wirbel.store import reading
 class Stored:
     cells: pa.Table
     changes: list[Change]
+    points: pa.Table
 
     @classmethod
     def read(cls, start: int, end: int) -> Stored:
         cells = reading.cells(Grid(start, end).first, end, ENVIRONMENT, None, cell_series.CELL_COLUMNS)
-        return cls(cells, reading.changes(start, end, ENVIRONMENT))
+        return cls(cells, reading.changes(start, end, ENVIRONMENT), reading.points(start, end, ENVIRONMENT))
 
     def diagnosis(self, service: str, signal: Signal, focus: tuple[int, int]) -> dict[str, Any]:
         return ask(Asked(service, None, signal, focus, None, ENVIRONMENT)).contract()

@@ -15,7 +15,25 @@ from wirbel.demo.drill.observed import Observed
 
 Floats = npt.NDArray[np.float64]
 EDGES = (0.0, 0.1, 0.3, 0.5, 0.7, 0.9, 1.0)  # of confidences that are told together
-HEADS = ("drills", "seen", "delay", "lead", "before", "exact 1", "3", "5", "lenient 1", "3", "5", "mechanism", "change", "onset off", "accused", "took")
+HEADS = (
+    "drills",
+    "seen",
+    "delay",
+    "lead",
+    "before",
+    "exact 1",
+    "3",
+    "5",
+    "lenient 1",
+    "3",
+    "5",
+    "mechanism",
+    "change",
+    "onset off",
+    "accused",
+    "its change",
+    "took",
+)
 
 
 def results(kept: dict[str, Any]) -> str:
@@ -66,6 +84,7 @@ def _cells(found: dict[str, Any]) -> list[str]:
         _share(found["change"]),
         _seconds(found["onset_error_s"]),
         _share(found["accused_innocents"]),
+        _share(found["accused_changes"]),
         _seconds(found["took_s"]),
     ]
 

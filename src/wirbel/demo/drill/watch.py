@@ -15,22 +15,20 @@ from wirbel.core import arrow
 from wirbel.core.deviation.accumulate import Budget
 from wirbel.core.deviation.disturbance import NEAR_NS
 from wirbel.core.deviation.model import Deviation
-from wirbel.core.deviation.points import Points
 from wirbel.core.deviation.sentences import SIGNALS
 from wirbel.core.deviation.symptoms import BUDGET, SYMPTOMS, harm, of_requests
 from wirbel.core.deviation.tracker import Tracker
 from wirbel.core.diagnosis.model import Signal
 from wirbel.core.series import cells as cell_series
 from wirbel.core.series.grid import Grid
-from wirbel.core.series.series import Kind
 from wirbel.core.signals import spans
 from wirbel.core.topology.graph import EntityId
+from wirbel.demo.drill.noticed import MINUTE_S, Noticed, followed
 
 Floats = npt.NDArray[np.float64]
 LATELY = 20  # minutes before somebody asks: what ended earlier is not asked about
 NEARLY = 1 / 3  # as bad as the worst
 LASTING = 5  # minutes, in which nothing is worse for being younger
-MINUTE_S = 60.0
 
 
 @dataclass(frozen=True)
@@ -46,8 +44,7 @@ class Seen:
 class Watched:
     seen: Seen | None  # the first thing worth asking about
     anyway: Seen | None  # what to ask about where nothing is: the front that is least as usual, of late
-    threshold: int | None  # when a plain threshold would have told
-    noticed: tuple[int, ...] = ()  # when each of what matters was, in order: ns
+    noticed: tuple[Noticed, ...] = ()  # of requests, what matters to a person
 
 
 def watch(whole: pa.Table, start: int, end: int) -> Watched:
@@ -56,26 +53,27 @@ def watch(whole: pa.Table, start: int, end: int) -> Watched:
     table = cell_series.entries(whole)
     group, names = arrow.codes(table["service"])
     if not names:
-        return Watched(None, None, None)
+        return Watched(None, None)
     found = cell_series.by_point(table, grid, [EntityId("service", name) for name in names], group)
     fronts = cell_series.entry_services(whole)
     consumers = set(cell_series.of_kind(table, [spans.CONSUMER])["service"].unique().to_pylist())
     budget = Budget(BUDGET / (len(SYMPTOMS) * len(names)))
-    followed = {(names[row], metric): _followed(points, SYMPTOMS[metric], metric == "failed share", budget) for row, metric, points in of_requests(found)}
-    told = [(name, metric, one) for (name, metric), tracker in followed.items() for one in _matters(tracker, metric, end)]
+    of_them = {
+        (names[row], metric): followed(points, SYMPTOMS[metric], budget, only_high=metric == "failed share") for row, metric, points in of_requests(found)
+    }
+    told = [(name, metric, one) for (name, metric), tracker in of_them.items() for one in _matters(tracker, metric, end)]
     seen = [
         Seen(name, SIGNALS[metric], one.onset, one.opened + grid.step_ns, one.bits)  # type: ignore[arg-type]
         for name, metric, one in told
     ]
-    thresholds = [one.threshold_at + grid.step_ns for name, _, one in told if name in fronts and one.threshold_at is not None]
     chosen = (
         [one for one in seen if one.service in fronts],
         [one for one in seen if one.service in consumers],
         [one for one in seen if one.signal != "throughput"],
     )
     asked = next(filter(None, chosen), [])
-    noticed = tuple(sorted(one.detected for one in seen))
-    return Watched(_first_of_the_worst(asked, grid), _least_usual(fronts, followed, grid), min(thresholds, default=None), noticed)
+    noticed = tuple(Noticed.of(one, grid, ("service", name), name, metric) for name, metric, one in told)
+    return Watched(_first_of_the_worst(asked, grid), _least_usual(fronts, of_them, grid), noticed)
 
 
 def _first_of_the_worst(seen: list[Seen], grid: Grid) -> Seen | None:
@@ -90,20 +88,14 @@ def _intensity(one: Seen, grid: Grid) -> float:
     return one.bits / max((grid.end - one.onset) / grid.step_ns, LASTING)
 
 
-def _followed(points: Points, kind: Kind, only_high: bool, budget: Budget) -> Tracker:
-    tracker = Tracker(kind, MINUTE_S, budget, only_high=only_high)
-    tracker.follow(points, points.between)
-    return tracker
-
-
 def _matters(tracker: Tracker, metric: str, end: int) -> list[Deviation]:
     """What a person sees who looks now: it goes on, or has done so lately; that it is faster, or more is asked, hurts nobody."""
     since = end - LATELY * round(MINUTE_S * 1e9)
     return [one for one in (*tracker.take_ended(), *tracker.opened()) if harm(metric, one) and (one.ended is None or one.ended > since)]
 
 
-def _least_usual(fronts: list[str], followed: dict[tuple[str, str], Tracker], grid: Grid) -> Seen | None:
+def _least_usual(fronts: list[str], of_them: dict[tuple[str, str], Tracker], grid: Grid) -> Seen | None:
     """The latency of the last LATELY minutes of the front that was farthest above what was expected in the mean."""
-    lately = {name: float(np.nan_to_num(followed[name, "p95"].recent.z[-LATELY:]).mean()) for name in fronts}
+    lately = {name: float(np.nan_to_num(of_them[name, "p95"].recent.z[-LATELY:]).mean()) for name in fronts}
     worst = max(lately, key=lambda name: lately[name], default=None)
     return None if worst is None else Seen(worst, "latency", grid.end - LATELY * grid.step_ns, grid.end, lately[worst])
