@@ -169,7 +169,17 @@ def test_the_season_that_later_days_confirm_is_chosen_and_none_where_there_is_no
     _, flat = quiet(12, 1, 0.3, season=0.0)
     assert profile.fit(t, flat, "level").season == Season()
     weekly = values - 15 * (BY_UTC.phases(t).week >= 5 / 7)
-    assert profile.fit(times(21 * DAY), np.tile(weekly[: 7 * DAY], 3), "level").season.off_from == WEEKEND_H
+    of_weeks = profile.fit(times(21 * DAY), np.tile(weekly[: 7 * DAY], 3), "level")
+    assert (of_weeks.season.off_from, of_weeks.state) == (WEEKEND_H, "weekly")
+
+
+@pytest.mark.parametrize(("days", "state"), [(1.9, "provisional"), (3.0, "steady")])
+def test_what_is_alike_at_all_hours_is_known_once_two_days_said_so(days: float, state: str) -> None:
+    t, flat = quiet(days, 1, season=0.0)
+    assert profile.fit(t, flat, "level").state == state
+    flat[-30:] += 40
+    [one] = find(t, flat, "level").deviations
+    assert one.provisional == (state == "provisional")
 
 
 def test_a_pattern_of_the_hour_is_learned() -> None:

@@ -42,7 +42,7 @@ class WatchedRow(BaseModel):
     attributes: dict[str, str]
     measure: str
     unit: str
-    state: Literal["learning", "provisional", "seasonal"]
+    state: Literal["learning", "provisional", "steady", "seasonal", "weekly"]
     budget: float = Field(description="False deviations a week.")
     has_own_budget: bool = Field(description="Otherwise it has its part of the one that all share.")
     is_paused: bool

@@ -3093,7 +3093,7 @@ export interface components {
              * State
              * @enum {string}
              */
-            state: "learning" | "provisional" | "seasonal";
+            state: "learning" | "provisional" | "steady" | "seasonal" | "weekly";
             /** Unit */
             unit: string;
         };

@@ -435,7 +435,7 @@ class Tracker:
     def _open(self, side: Side, at: int, began: tuple[int, int, int], quiet_within: float) -> None:
         recent, (onset, low, high) = self.recent, began
         side.top, side.beyond, side.quiet, side.calm, side.quiet_within = -np.inf, 0, 0, at + 1, quiet_within
-        provisional = self._profile.state != "seasonal"
+        provisional = self._profile.state == "provisional"
         side.open = Deviation(
             direction=side.direction,
             onset=int(recent.times[onset]),
@@ -539,7 +539,7 @@ class Tracker:
         if self.missing > self.allowed and self.absent is None and not self.is_gone:
             opened, since = int(times[at]), int(times[at]) - (self.missing - 1) * self.step_ns
             peak = replace(self._peak(max(at + 1 - self.missing, 0)), at=since, actual=None)
-            before, provisional = since - self.step_ns, self._profile.state != "seasonal"
+            before, provisional = since - self.step_ns, self._profile.state == "provisional"
             self.absent = Deviation("absent", since, before, since, opened, None, peak, 0.0, None, provisional)
 
 

@@ -28,7 +28,8 @@ from wirbel.core.series.series import Kind
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
-State = Literal["provisional", "seasonal"]
+State = Literal["provisional", "steady", "seasonal", "weekly"]
+"""What is known of its days: nothing yet, that they are alike at all hours, what each hour is like, and what the hours of days off are like too."""
 
 MEMORIES = ((DAY_S, 24), (8 * HOUR_S, 16), (2 * HOUR_S, 8), (HOUR_S / 2, 3))  # of the level, s and at least so many blocks: the longest that is not worse
 YOUNG_S, YOUNG_MEMORY_S = 2 * DAY_S, 2 * HOUR_S  # a history of which it is not known what the day does; its level is followed closely
@@ -242,9 +243,20 @@ def learn(times: Ints, values: Floats, n: Floats, kind: Kind, calendar: Calendar
     level = slow.per_point(slow.levels(middles, memory))
     floor = _floor(scale, values[known])
     scatter = _scatter(_hour(at), residual, floor, season.day > 0, _scatter_by_mean if by_mean else _scatter_of)
-    state: State = "seasonal" if season.day else "provisional"
     made = Profile(
-        kind, step_s, calendar, state, season, coefficients, hour, memory, scatter, typical, Calibration.of(np.zeros(2)), slow.has_trend, prior=prior
+        kind,
+        step_s,
+        calendar,
+        _state(season, times),
+        season,
+        coefficients,
+        hour,
+        memory,
+        scatter,
+        typical,
+        Calibration.of(np.zeros(2)),
+        slow.has_trend,
+        prior=prior,
     )
     if by_mean:
         made = replace(made, counts=NegativeBinomial.of(*(scale.counted(v) for v in (np.where(own, values, np.nan), scale.back(seasonal + level)))))
@@ -446,6 +458,14 @@ def _hour_pattern(times: Ints, residual: Floats, step_s: float, by_means: bool) 
     size = np.square if by_means else np.abs
     with_it, without = (float(np.nanmean(size(late - p))) for p in (early[seasons.hour_bin(times[trained:])], 0.0))
     return seasons.hour_pattern(times, residual, by_means) if with_it < (1 - seasons.HOUR_GAIN) * without else nothing
+
+
+def _state(season: Season, times: Ints) -> State:
+    if season.off_from is not None:
+        return "weekly"
+    if season.day:
+        return "seasonal"
+    return "steady" if times[-1] - times[0] >= YOUNG_S * SECOND_NS else "provisional"
 
 
 def _floor(scale: Scale, values: Floats) -> float:

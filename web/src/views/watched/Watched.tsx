@@ -153,7 +153,9 @@ function Rows({ list, series, choose, most }: RowsProps) {
 const STATES: Record<Row["state"], string> = {
   learning: "learning, wants an hour",
   provisional: "provisional, wants two days",
+  steady: "known, alike at all hours",
   seasonal: "known by the hour of the day",
+  weekly: "known by the hour, days off apart",
 };
 
 function Pause({ row }: { row: Row }) {
