@@ -14,12 +14,13 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from wirbel.core.deviation.disturbance import Of
 from wirbel.core.series.grid import Grid
 from wirbel.core.series.resources import Resource, resources
 from wirbel.core.series.samples import by_step
 from wirbel.core.signals.changes import parse_time
 from wirbel.demo.drill import scene
-from wirbel.demo.drill.noticed import Noticed, of_resources
+from wirbel.demo.drill.noticed import of_resources, threshold_at, told_at
 from wirbel.demo.telemetry import metrics
 from wirbel.demo.world.skerry import SKERRY
 
@@ -37,10 +38,10 @@ class Ramp:
     name: str
     begins: int
     hurts: int
-    noticed: Noticed | None
+    noticed: Of | None
     at_limit: int | None
     series: int
-    before: list[Noticed]
+    before: list[Of]
     with_changes: int
 
     @classmethod
@@ -50,9 +51,9 @@ class Ramp:
         places = {name for _, name in truth.entities} | set(truth.services)
         told = metrics.gauges(made.world.state, made.world.happenings, made.seed, made.start, made.asked)
         grid, serving = Grid(made.start, made.asked), {operation.service for operation in SKERRY.operations.values()}
-        off = sorted(of_resources(told, serving, grid), key=lambda one: one.at)
-        mine = [one for one in off if one.at >= made.fault.begins and {one.entity[1], one.service} & places]
-        before = [one for one in off if one.at < made.fault.begins]
+        off = sorted(of_resources(told, serving, grid), key=told_at)
+        mine = [one for one in off if told_at(one) >= made.fault.begins and {one.entity.name, one.service} & places]
+        before = [one for one in off if told_at(one) < made.fault.begins]
         changed = np.array([parse_time(str(change["at"]), "at") for change in made.world.happenings.changes])
         found = resources(by_step(told, grid.first, grid.step, grid.count), serving)
         return cls(
@@ -63,12 +64,12 @@ class Ramp:
             min(_at_limit([one for one in found if {one.entity.name, one.service} & places], grid, made.fault.begins), default=None),
             len(found),
             before,
-            sum(bool(((changed <= one.at) & (one.at < changed + SOON_NS)).any()) for one in before),
+            sum(bool(((changed <= told_at(one)) & (told_at(one) < changed + SOON_NS)).any()) for one in before),
         )
 
     def lead(self, other: int | None) -> float | None:
         """Minutes before another moment."""
-        return None if self.noticed is None or other is None else (other - self.noticed.at) / MINUTE_NS
+        return None if self.noticed is None or other is None else (other - told_at(self.noticed)) / MINUTE_NS
 
 
 def _at_limit(found: list[Resource], grid: Grid, since: int) -> Iterator[int]:
@@ -87,9 +88,9 @@ def main() -> None:
     print("minutes that it is noticed before …      users are hurt   95 % full   a team's threshold   after it began   first seen in")
     ramps = [Ramp.of(kind, seed) for kind in RAMPS for seed in SEEDS]
     for one in ramps:
-        threshold = one.noticed.threshold if one.noticed else None
+        threshold = threshold_at(one.noticed) if one.noticed else None
         leads = [one.lead(one.hurts), one.lead(one.at_limit), one.lead(threshold)]
-        since = None if one.noticed is None else (one.noticed.at - one.begins) / MINUTE_NS
+        since = None if one.noticed is None else (told_at(one.noticed) - one.begins) / MINUTE_NS
         print(f"{one.name:<38}" + "".join(f"{_minutes(value):>15}" for value in [*leads, since]) + f"   {one.noticed.metric if one.noticed else 'nothing'}")
     for kind in RAMPS:
         known = [lead for one in ramps if one.name.startswith(kind) and (lead := one.lead(one.hurts)) is not None]

@@ -37,9 +37,9 @@ def candidate(kind: str, name: str, service: str | None = None, confidence: floa
     return {"entity": {"kind": kind, "name": name, "service": service, "attributes": {}}, "confidence": confidence, "mechanism": mechanism, "change": change}
 
 
-def told(after_s: float, plain_s: float | None = None, entity: tuple[str, str] = ("service", "quay-web"), metric: str = "p95"):  # type: ignore[no-untyped-def]
+def told(after_s: float, plain_s: float | None = None, entity: tuple[str, str] = ("service", "quay-web"), metric: str = "p95", disturbance: int = 1):  # type: ignore[no-untyped-def]
     at, threshold = (None if s is None else TRUTH["onset"] + int(s * 1e9) for s in (after_s, plain_s))
-    return {"at": at, "threshold": threshold, "entity": list(entity), "service": entity[1], "metric": metric}
+    return {"at": at, "threshold": threshold, "entity": list(entity), "service": entity[1], "metric": metric, "disturbance": disturbance}
 
 
 NOTICED = (told(-3600), told(90), told(120, 420))
@@ -82,6 +82,16 @@ def test_what_runs_short_where_the_fault_is_may_be_noticed_first() -> None:
     there, elsewhere = told(30, 75, ("service", "fare-engine"), short), told(10, 20, ("service", "identity"), short)
     marks = grade(TRUTH, answered(noticed=(*NOTICED, there, elsewhere)), seed=1)
     assert (marks.delay_s, marks.lead_s) == (30.0, 45.0)
+
+
+@pytest.mark.parametrize(("numbers", "count"), [((4, 4), 1), ((4, 5), 2)])
+def test_it_is_counted_how_many_disturbances_people_were_told_of_one_fault(numbers: tuple[int, int], count: int) -> None:
+    """Early warnings hurt nobody, and are others."""
+    felt = [told(90 + 30 * n, disturbance=number) for n, number in enumerate(numbers)]
+    early = told(-300, metric="process.memory.usage", entity=("service", "fare-engine"), disturbance=3)
+    marks = grade(TRUTH | {"begins": TRUTH["onset"] - 600 * 10**9}, answered(noticed=(early, *felt)), seed=1)
+    assert marks.disturbances == count
+    assert summary([marks])["one_disturbance"] == float(count == 1)
 
 
 def test_a_database_is_named_by_its_namespace_or_its_address() -> None:

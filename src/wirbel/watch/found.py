@@ -5,15 +5,13 @@ from __future__ import annotations
 import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from functools import cache
 
 from django.db.models import Q, QuerySet
 
+from wirbel.core.deviation import links
 from wirbel.core.deviation.disturbance import Disturbance, Of
 from wirbel.core.deviation.grouping import Linked, group
 from wirbel.core.deviation.symptoms import SYMPTOMS
-from wirbel.core.signals.entities import address_of
-from wirbel.core.topology.graph import EntityGraph, EntityId
 from wirbel.store import reading
 from wirbel.store.streams import DAY_NS
 from wirbel.watch.models import DeviationRecord, Position, WatchedSeries
@@ -52,26 +50,8 @@ def disturbances(start: int, end: int, environment: str | None = None, services:
 
 
 def linked(start: int, end: int, environment: str | None) -> Linked:
-    """Whether relations link two entities closely, by what was seen in [start, end) ns; they are read when the first pair is asked about."""
-
-    @cache
-    def relations() -> tuple[EntityGraph, Mapping[str, Sequence[EntityId]]]:
-        graph = reading.graph_of_hours(start, end, environment)
-        by_address: dict[str, list[EntityId]] = {}
-        for entity in graph.entities:
-            if entity.kind not in ("service", "host", "instance"):
-                by_address.setdefault(address_of(entity.name), []).append(entity)
-        return graph, by_address
-
-    @cache
-    def same(one: EntityId) -> frozenset[EntityId]:
-        return frozenset({one, *relations()[1].get(one.name, ())})
-
-    @cache
-    def near(one: EntityId) -> frozenset[EntityId]:
-        return same(one).union(*(relations()[0].near(entity) for entity in same(one)))
-
-    return lambda a, b: not near(a).isdisjoint(same(b))
+    """Whether relations link two entities closely, by what was seen in [start, end) ns."""
+    return links.linked(lambda: reading.graph_of_hours(start, end, environment))
 
 
 @dataclass(frozen=True)

@@ -15,13 +15,16 @@ from typing import Any, Protocol
 
 import pyarrow as pa
 
+from wirbel.core.deviation.grouping import group
+from wirbel.core.deviation.links import linked
 from wirbel.core.diagnosis.model import Signal
 from wirbel.core.errors import NotEnoughData, WirbelError
 from wirbel.core.series import cells as cell_series
 from wirbel.core.series.grid import Grid
 from wirbel.core.signals.changes import Change
+from wirbel.core.topology.graph import EntityGraph
 from wirbel.demo.drill import plain, sealed
-from wirbel.demo.drill.noticed import of_resources
+from wirbel.demo.drill.noticed import of_resources, threshold_at, told_at
 from wirbel.demo.drill.watch import Seen, Watched, watch
 from wirbel.runtime import environment
 
@@ -40,6 +43,10 @@ class Known(Protocol):
 
     @property
     def points(self) -> pa.Table: ...
+
+    def graph(self) -> EntityGraph:
+        """Who has to do with whom."""
+        ...
 
     def diagnosis(self, service: str, signal: Signal, focus: tuple[int, int]) -> dict[str, Any]:
         """The answer as scripts get it; raises WirbelError."""
@@ -67,7 +74,7 @@ def answer(known: Known, start: int, end: int) -> dict[str, Any]:
     given = plain.given(known.cells, known.changes, start, end, focus, seen.service)
     return {
         "seen": None if watched.seen is None else asdict(watched.seen),
-        "noticed": [asdict(one) for one in (*watched.noticed, *of_resources(known.points, _serving(known.cells), Grid(start, end)))],
+        "noticed": _noticed(known, watched, Grid(start, end)),
         "asked": {"service": seen.service, "signal": seen.signal, "focus": list(focus)},
         "diagnosis": found,
         "plain": {name: method(given)[:5] for name, method in plain.METHODS.items()},
@@ -75,8 +82,23 @@ def answer(known: Known, start: int, end: int) -> dict[str, Any]:
     }
 
 
-def _serving(cells: pa.Table) -> set[str]:
-    return set(cell_series.entries(cells)["service"].unique().to_pylist())
+def _noticed(known: Known, watched: Watched, grid: Grid) -> list[dict[str, Any]]:
+    """What was noticed of requests that matters, and of what runs short, each with the number of the disturbance that it is part of."""
+    serving = set(cell_series.entries(known.cells)["service"].unique().to_pylist())
+    short = list(of_resources(known.points, serving, grid))
+    groups = group([*watched.found, *short], linked(known.graph))
+    number = {one.id: n for n, disturbance in enumerate(groups) for one in disturbance.members}
+    return [
+        {
+            "at": told_at(one),
+            "threshold": threshold_at(one),
+            "entity": [one.entity.kind, one.entity.name],
+            "service": one.service,
+            "metric": one.metric,
+            "disturbance": number[one.id],
+        }
+        for one in (*watched.noticed, *short)
+    ]
 
 
 def main() -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import asdict, dataclass
 from statistics import median
 from typing import Any
@@ -20,6 +20,7 @@ class Grade:
     seed: int
     detected: bool  # something was noticed after it began (or before anyone was hurt), and before somebody asked
     delay_s: float | None  # from the onset to the first that was noticed, wherever
+    disturbances: int  # that hurt people, and that what was noticed of it makes
     seen_before: bool  # telemetry showed it before users were hurt
     lead_s: float | None  # before plain thresholds on the same series would have told; None: one of them did not
     exact: int | None  # rank of the first candidate that is the very entity at fault
@@ -47,7 +48,8 @@ def grade(truth: dict[str, Any], answer: dict[str, Any], seed: int) -> Grade:
     detected = seen is not None and seen["detected"] >= truth["begins"]
     onset = answer["diagnosis"].get("onset")
     places = {name for _, name in entities} | set(truth["services"])
-    noticed, threshold = _first_told(answer["noticed"], places, truth["begins"]) if detected else (None, None)
+    mine = list(_came_of_it(answer["noticed"], places, truth["begins"])) if detected else []
+    noticed, threshold = (min((one[when] for one in mine if one[when]), default=None) for when in ("at", "threshold"))
     accused = bool(candidates) and lenient != 1 and candidates[0]["confidence"] > SURE
     return Grade(
         kind=truth["kind"],
@@ -55,6 +57,7 @@ def grade(truth: dict[str, Any], answer: dict[str, Any], seed: int) -> Grade:
         detected=detected,
         delay_s=(noticed - truth["onset"]) / 1e9 if noticed else None,
         lead_s=(threshold - noticed) / 1e9 if noticed and threshold else None,
+        disturbances=len({one["disturbance"] for one in mine if one["metric"] in SYMPTOMS}),
         seen_before=truth["seen_before"],
         exact=exact,
         lenient=lenient,
@@ -69,10 +72,11 @@ def grade(truth: dict[str, Any], answer: dict[str, Any], seed: int) -> Grade:
     )
 
 
-def _first_told(noticed: Iterable[dict[str, Any]], places: set[str], begins: int) -> tuple[int | None, int | None]:
-    """When the first of what came of the fault was noticed, and when the first plain threshold on any of that told: requests of anybody, and what runs short at the place of the fault."""
-    mine = [one for one in noticed if one["at"] >= begins and (one["metric"] in SYMPTOMS or {one["entity"][1], one["service"]} & places)]
-    return min((one["at"] for one in mine), default=None), min((one["threshold"] for one in mine if one["threshold"]), default=None)
+def _came_of_it(noticed: Iterable[dict[str, Any]], places: set[str], begins: int) -> Iterator[dict[str, Any]]:
+    """What may have come of the fault: requests of anybody, and what runs short where it is."""
+    for one in noticed:
+        if one["at"] >= begins and (one["metric"] in SYMPTOMS or {one["entity"][1], one["service"]} & places):
+            yield one
 
 
 def _rank(hits: Iterable[bool]) -> int | None:
@@ -120,6 +124,7 @@ def summary(grades: Sequence[Grade]) -> dict[str, Any]:
         "delay_s": middle(g.delay_s for g in real),
         "seen_before": share(real, lambda g: g.seen_before),
         "lead_s": middle(g.lead_s for g in real),
+        "one_disturbance": share([one for one in real if one.disturbances], lambda g: g.disturbances == 1),
         **{f"exact_{k}": share(real, lambda g, k=k: g.exact and g.exact <= k) for k in (1, 3, 5)},
         **{f"lenient_{k}": share(real, lambda g, k=k: g.lenient and g.lenient <= k) for k in (1, 3, 5)},
         "mechanism": share(real, lambda g: g.mechanism),

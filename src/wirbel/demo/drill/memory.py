@@ -17,7 +17,9 @@ from wirbel.core.expected.windows import reference_before
 from wirbel.core.patterns.counts import Count
 from wirbel.core.signals import logs, points, spans
 from wirbel.core.signals.changes import Change, from_plain
+from wirbel.core.signals.entities import entities_of
 from wirbel.core.text import rfc3339
+from wirbel.core.topology.graph import EntityGraph, relations_of
 from wirbel.core.topology.parents import parent_rows, resolve
 from wirbel.demo.drill.scene import CHUNK_NS, Scene
 from wirbel.demo.telemetry.habits import Habits
@@ -56,6 +58,10 @@ class Memory:
             samples,
             changes,
         )
+
+    def graph(self) -> EntityGraph:
+        entities = entities_of(self.spans) | entities_of(self.points)
+        return EntityGraph(relations_of(self.spans, entities, self.start, self.end))
 
     def diagnosis(self, service: str, signal: Signal, focus: tuple[int, int]) -> dict[str, Any]:
         """The answer as an inquiry of the store would give it."""

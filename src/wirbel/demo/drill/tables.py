@@ -77,6 +77,7 @@ def _cells(found: dict[str, Any]) -> list[str]:
         _share(found["detected"]),
         _seconds(found["delay_s"]),
         _seconds(found["lead_s"]),
+        _share(found["one_disturbance"]),
         _share(found["seen_before"]),
         *(_share(found[f"exact_{k}"]) for k in (1, 3, 5)),
         *(_share(found[f"lenient_{k}"]) for k in (1, 3, 5)),

@@ -13,17 +13,16 @@ import pyarrow as pa
 
 from wirbel.core import arrow
 from wirbel.core.deviation.accumulate import Budget
-from wirbel.core.deviation.disturbance import NEAR_NS
-from wirbel.core.deviation.model import Deviation
+from wirbel.core.deviation.disturbance import NEAR_NS, Of
 from wirbel.core.deviation.sentences import SIGNALS
-from wirbel.core.deviation.symptoms import BUDGET, SYMPTOMS, harm, of_requests
+from wirbel.core.deviation.symptoms import BUDGET, SYMPTOMS, UNITS, harm, of_requests
 from wirbel.core.deviation.tracker import Tracker
 from wirbel.core.diagnosis.model import Signal
 from wirbel.core.series import cells as cell_series
 from wirbel.core.series.grid import Grid
 from wirbel.core.signals import spans
 from wirbel.core.topology.graph import EntityId
-from wirbel.demo.drill.noticed import MINUTE_S, Noticed, followed
+from wirbel.demo.drill.noticed import MINUTE_NS, followed, told_at
 
 Floats = npt.NDArray[np.float64]
 LATELY = 20  # minutes before somebody asks: what ended earlier is not asked about
@@ -44,7 +43,8 @@ class Seen:
 class Watched:
     seen: Seen | None  # the first thing worth asking about
     anyway: Seen | None  # what to ask about where nothing is: the front that is least as usual, of late
-    noticed: tuple[Noticed, ...] = ()  # of requests, what matters to a person
+    found: tuple[Of, ...] = ()  # of requests, all that deviated
+    noticed: tuple[Of, ...] = ()  # of that, what matters to a person
 
 
 def watch(whole: pa.Table, start: int, end: int) -> Watched:
@@ -61,19 +61,20 @@ def watch(whole: pa.Table, start: int, end: int) -> Watched:
     of_them = {
         (names[row], metric): followed(points, SYMPTOMS[metric], budget, only_high=metric == "failed share") for row, metric, points in of_requests(found)
     }
-    told = [(name, metric, one) for (name, metric), tracker in of_them.items() for one in _matters(tracker, metric, end)]
-    seen = [
-        Seen(name, SIGNALS[metric], one.onset, one.opened + grid.step_ns, one.bits)  # type: ignore[arg-type]
-        for name, metric, one in told
+    off = [
+        Of(metric, name, {}, UNITS[metric], one, EntityId("service", name))
+        for (name, metric), tracker in of_them.items()
+        for one in (*tracker.take_ended(), *tracker.opened())
     ]
+    told = [one for one in off if _matters(one, end)]
+    seen = [Seen(one.entity.name, SIGNALS[one.metric], one.deviation.onset, told_at(one), one.deviation.bits) for one in told]  # type: ignore[arg-type]
     chosen = (
         [one for one in seen if one.service in fronts],
         [one for one in seen if one.service in consumers],
         [one for one in seen if one.signal != "throughput"],
     )
     asked = next(filter(None, chosen), [])
-    noticed = tuple(Noticed.of(one, grid, ("service", name), name, metric) for name, metric, one in told)
-    return Watched(_first_of_the_worst(asked, grid), _least_usual(fronts, of_them, grid), noticed)
+    return Watched(_first_of_the_worst(asked, grid), _least_usual(fronts, of_them, grid), tuple(off), tuple(told))
 
 
 def _first_of_the_worst(seen: list[Seen], grid: Grid) -> Seen | None:
@@ -88,10 +89,10 @@ def _intensity(one: Seen, grid: Grid) -> float:
     return one.bits / max((grid.end - one.onset) / grid.step_ns, LASTING)
 
 
-def _matters(tracker: Tracker, metric: str, end: int) -> list[Deviation]:
+def _matters(one: Of, end: int) -> bool:
     """What a person sees who looks now: it goes on, or has done so lately; that it is faster, or more is asked, hurts nobody."""
-    since = end - LATELY * round(MINUTE_S * 1e9)
-    return [one for one in (*tracker.take_ended(), *tracker.opened()) if harm(metric, one) and (one.ended is None or one.ended > since)]
+    since, ended = end - LATELY * MINUTE_NS, one.deviation.ended
+    return harm(one.metric, one.deviation) is not None and (ended is None or ended > since)
 
 
 def _least_usual(fronts: list[str], of_them: dict[tuple[str, str], Tracker], grid: Grid) -> Seen | None:
