@@ -132,6 +132,24 @@ def test_a_series_is_chosen_paused_and_deleted(page: Page, instance: Instance, a
     assert not ask(api, "/api/watched", containing="quay-web p99", environment="production")["found"]
 
 
+def test_the_requests_of_all_services_together_are_chosen(page: Page, instance: Instance, api: Api) -> None:
+    page.get_by_role("link", name="Watched").click()
+    page.get_by_role("button", name="Watch another series").click()
+    dialog = page.get_by_role("dialog", name="Watch another series")
+    dialog.get_by_label("Of").select_option("all services together")
+    expect(dialog.get_by_label("Service")).to_have_count(0)
+    dialog.get_by_label("Measure").fill("p95")
+    dialog.get_by_role("button", name="Watch it").click()
+    expect(page.get_by_text("p95 of all services is watched from now on").first).to_be_visible()
+    [row] = [row for row in ask(api, "/api/watched", only="chosen", environment="production")["rows"] if row["entity"]["kind"] == "environment"]
+    page.get_by_role("combobox", name="only").select_option("chosen")
+    mine = page.locator("tr[data-series]").filter(has_text="production")
+    expect(mine).to_contain_text("p95")
+    page.get_by_role("button", name="p95", exact=True).click()
+    expect(page.locator("[data-replay] svg, svg").first).to_be_visible()
+    assert api.post(f"/api/watched/{row['id']}", None, method="DELETE")[0] == 204
+
+
 def test_an_administrator_says_whose_days_they_are(page: Page, api: Api) -> None:
     page.get_by_role("link", name="Watched").click()
     main = page.get_by_role("main")

@@ -173,6 +173,9 @@ def test_watching_more_or_less_closely(api: Api, instance: Instance) -> None:
     assert api.put(path, {"is_paused": True})[1]["is_paused"]
     assert made["id"] in [row["id"] for row in ask(api, "/api/watched", only="paused", **PRODUCTION)["rows"]]
     assert api.put(path, {"budget": 0.5})[1]["budget"] == 0.5
+    both = {"environment": "production", "service": "notice-fanout", "scope": "x", "metric": "p99"}
+    assert "not both" in api.post("/api/watched", both)[1]["detail"]
+    assert "one service" in api.post("/api/watched", {"environment": "production", "metric": "p75"})[1]["detail"]
     first = ask(api, "/api/watched", containing="notice-fanout p95", **PRODUCTION)["rows"][0]
     status, refused = api.post(f"/api/watched/{first['id']}", None, method="DELETE")
     assert (status, "pause it" in refused["detail"]) == (400, True)

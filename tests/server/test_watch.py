@@ -27,6 +27,7 @@ from wirbel.core.signals.changes import from_plain
 from wirbel.core.text import rfc3339
 from wirbel.core.topology.graph import EntityId
 from wirbel.disturbances import told
+from wirbel.scopes.models import Scope
 from wirbel.store import fine_cells, packer, reading
 from wirbel.store.models import Arrival, Stream
 from wirbel.store.streams import DAY_NS
@@ -301,16 +302,16 @@ def test_what_people_say_is_heeded_kept_and_can_be_taken_back(history: None, how
 def test_people_choose_what_is_watched_and_how_closely(history: None) -> None:
     Watching().look(END + SETTLED)
     person = Person.objects.create(username="ann")
-    row = choose.watch("test", "shop", "p99", 2.0, person)
+    row = choose.watch("test", "p99", 2.0, person, service="shop")
     assert row.began == BEGAN
     with pytest.raises(InvalidQuestion, match="watched already"):
-        choose.watch("test", "shop", "p99", 1.0, person)
+        choose.watch("test", "p99", 1.0, person, service="shop")
     with pytest.raises(NotFound, match="sends no metric"):
-        choose.watch("test", "shop", "no.such", 1.0, person)
+        choose.watch("test", "no.such", 1.0, person, service="shop")
     with pytest.raises(NotFound, match="No service"):
-        choose.watch("test", "shopp", "p99", 1.0, person)
+        choose.watch("test", "p99", 1.0, person, service="shopp")
     with pytest.raises(InvalidQuestion, match="budget"):
-        choose.watch("test", "stock", "p99", 0.0, person)
+        choose.watch("test", "p99", 0.0, person, service="stock")
     Watching().look(END + 2 * MINUTE + SETTLED)
     assert [d.onset for d in DeviationRecord.objects.filter(series=row, direction="high")] == [pytest.approx(SLOW[0], abs=2 * MINUTE)]
     held, result = replay(row, 2.0, END, 7)
@@ -323,6 +324,43 @@ def test_people_choose_what_is_watched_and_how_closely(history: None) -> None:
     DeviationRecord.objects.filter(series=row).delete()
     Watching().look(END + 5 * MINUTE + SETTLED)
     assert not DeviationRecord.objects.filter(series=row).exists()
+
+
+def test_many_services_together_are_watched_where_people_come_in(history: None) -> None:
+    Watching().look(END + SETTLED)
+    person = Person.objects.create(username="ann")
+    Scope.objects.create(name="The shop", services=["shop", "stock"])
+    with pytest.raises(NotFound, match="no scope"):
+        choose.watch("test", "p95", 2.0, person, scope="The shelf")
+    with pytest.raises(InvalidQuestion, match="one service"):
+        choose.watch("test", "no.such", 2.0, person, scope="The shop")
+    with pytest.raises(InvalidQuestion, match="not both"):
+        choose.watch("test", "p95", 2.0, person, service="shop", scope="The shop")
+    of_scope = {metric: choose.watch("test", metric, 2.0, person, scope="The shop") for metric in ("p95", "requests", "p99")}
+    of_all = choose.watch("test", "requests", 2.0, person)
+    with pytest.raises(InvalidQuestion, match="watched already"):
+        choose.watch("test", "requests", 2.0, person)
+    Watching().look(END + 2 * MINUTE + SETTLED)
+
+    def seen(row: WatchedSeries) -> np.ndarray:
+        return replay(row, 2.0, END, 7)[0].values
+
+    # People come in at shop, which asks stock: only what shop serves counts.
+    alone = {metric: seen(WatchedSeries.objects.get(entity="shop", metric=metric)) for metric in ("p95", "requests")}
+    for metric, expected in alone.items():
+        np.testing.assert_allclose(seen(of_scope[metric]), expected)
+    elsewhere = seen(WatchedSeries.objects.get(entity="elsewhere", metric="requests"))
+    np.testing.assert_allclose(seen(of_all), alone["requests"] + elsewhere)
+    assert (seen(of_scope["p99"]) >= seen(of_scope["p95"])).all()
+    # It is part of what happens to its services, and no disturbance of its own.
+    [record] = DeviationRecord.objects.filter(series=of_scope["p95"], direction="high")
+    assert record.onset == pytest.approx(SLOW[0], abs=2 * MINUTE)
+    [one] = [one for one in found.disturbances(BEGAN, END) if one.hurts]
+    assert {member.entity.name for member in one.members} >= {"shop", "stock", "The shop"}
+    # Of a scope that is gone nothing is known any more: that is no silence.
+    Scope.objects.all().delete()
+    Watching().look(END + 30 * MINUTE + SETTLED)
+    assert not DeviationRecord.objects.filter(series__entity="The shop", direction__in=("absent", "low"), onset__gt=END).exists()
 
 
 def test_the_first_minutes_of_a_small_program() -> None:

@@ -98,8 +98,9 @@ class ForecastOut(Banded):
 
 class NewWatched(Schema):
     environment: str
-    service: str
-    metric: str = Field(max_length=200)
+    service: str | None = Field(None, description="Null: of a scope, or of all services together, where people come in.")
+    scope: str | None = Field(None, description="The name of a scope.")
+    metric: str = Field(max_length=200, description="Of a service p50, p99 or a metric that it sends; of many p50, p95, p99, failed share or requests.")
     budget: float = 1.0
 
 
@@ -153,8 +154,8 @@ def list_watched(
 
 @router.post("/watched", response={201: WatchedRow})
 def watch(request: HttpRequest, given: NewWatched) -> Any:
-    """Watches one more series of a service, over its history too."""
-    row = choose.watch(given.environment, given.service, given.metric, given.budget, _may_change(request))
+    """Watches one more series, over its history too."""
+    row = choose.watch(given.environment, given.metric, given.budget, _may_change(request), given.service, given.scope)
     return 201, _out(_one(row.pk))
 
 

@@ -66,11 +66,7 @@ class Shown:
         if self.service:
             return [self.service]
         step = read_series.grid_of(Stream.CELLS, start, end, self.environment).cell_step
-        serving = reading.serving(start, end, self.environment, self.among, step)
-        called = reading.called(start, end, self.environment, self.among)
-        answering = {name for name, answers in serving.items() if answers}
-        # People wait for answers; consumers and jobs count only where nothing answers anybody. All, if each is called.
-        return sorted(answering - called) or sorted(serving.keys() - called) or sorted(serving) or None
+        return reading.entry_points(start, end, self.environment, self.among, step)
 
 
 EVERYTHING = Shown()

@@ -291,6 +291,14 @@ def called(start: int, end: int, environment: str | None = None, by: Sequence[st
     return set(found.order_by().values_list("object", flat=True).distinct()[:MOST_RELATIONS])
 
 
+def entry_points(start: int, end: int, environment: str | None = None, among: Sequence[str] | None = None, step: int = 0) -> list[str] | None:
+    """Of all services, or of some, those that none of them was seen to call, where people come in. None where nothing is known of that yet."""
+    serves, asked = serving(start, end, environment, among, step), called(start, end, environment, among)
+    answering = {name for name, answers in serves.items() if answers}
+    # People wait for answers; consumers and jobs count only where nothing answers anybody. All, if each is called.
+    return sorted(answering - asked) or sorted(serves.keys() - asked) or sorted(serves) or None
+
+
 def graph_of_hours(start: int, end: int, environment: str | None = None) -> EntityGraph:
     """The same of all whole hours that [start, end) ns touches, up to a minute old: of thousands of services it takes a second to read."""
     newest = Relation.objects.aggregate(newest=Max("id"))["newest"] or 0

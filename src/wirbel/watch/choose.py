@@ -5,12 +5,14 @@ from __future__ import annotations
 from django.db import IntegrityError, transaction
 from django.db.models import Model
 
+from wirbel.core.deviation.symptoms import SYMPTOMS, UNITS
 from wirbel.core.errors import InvalidQuestion, NotEnoughData, NotFound
 from wirbel.core.series.percentiles import SHARES
 from wirbel.core.topology.graph import EntityId
+from wirbel.scopes.members import services_of
 from wirbel.store.models import Metric, Service
 from wirbel.store.streams import DAY_NS
-from wirbel.watch import found, replay
+from wirbel.watch import found, replay, together
 from wirbel.watch.models import DeviationRecord, WatchedSeries
 from wirbel.watch.values import CHOSEN_METRIC, Key
 from wirbel.watch.watching import BACK_NS, MOST_SERIES, as_row
@@ -18,31 +20,44 @@ from wirbel.watch.watching import BACK_NS, MOST_SERIES, as_row
 BUDGETS = (0.01, 50.0)  # false deviations a week that may be asked for
 
 
-def watch(environment: str, service: str, metric: str, budget: float, person: Model) -> WatchedSeries:
-    """A percentile of a service's requests, or a metric that it sends. Raises NotFound, InvalidQuestion and NotEnoughData."""
+def watch(environment: str, metric: str, budget: float, person: Model, service: str | None = None, scope: str | None = None) -> WatchedSeries:
+    """A percentile of a service's requests, or a metric that it sends; or a measure of the requests of a scope together, without either of all.
+
+    Raises NotFound, InvalidQuestion and NotEnoughData.
+    """
     _check(budget)
-    if not Service.objects.filter(environment=environment, name=service).exists():
-        raise NotFound(f"No service {service!r} has sent anything in {environment!r}.")
+    if service and scope:
+        raise InvalidQuestion("either a service or a scope is watched, not both at once")
     if WatchedSeries.objects.count() >= MOST_SERIES:
         raise InvalidQuestion(f"{MOST_SERIES} series are watched already; delete one first")
-    key = _key(environment, service, metric)
+    key = _of_service(environment, service, metric) if service else _of_many(environment, scope, metric)
     row = as_row(key, 0)
     row.budget, row.has_own_budget, row.made_by = budget, True, person  # type: ignore[assignment]
     try:
         with transaction.atomic():
             row.save()
     except IntegrityError as error:
-        raise InvalidQuestion(f"{metric} of {service} is watched already; change that one") from error
+        raise InvalidQuestion(f"{metric} of {key.entity.name} is watched already; change that one") from error
     first = replay.backfill(row, key, found.until() or 0, BACK_NS // DAY_NS)
     if first is None:
         row.delete()
-        raise NotEnoughData(f"{service} has sent no {metric} of late.")
+        raise NotEnoughData(f"{key.entity.name} has sent no {metric} of late.")
     row.began = first
     row.save(update_fields=["began"])
     return row
 
 
-def _key(environment: str, service: str, metric: str) -> Key:
+def _of_many(environment: str, scope: str | None, metric: str) -> Key:
+    services_of(scope, environment)
+    if metric not in together.MEASURES:
+        raise InvalidQuestion(f"of many services together {', '.join(together.MEASURES)} can be watched; {metric!r} is of one service")
+    kind, unit = SYMPTOMS.get(metric, "quantile"), UNITS.get(metric, "s")
+    return Key(environment, together.entity(environment, scope), None, metric, (), unit, kind)
+
+
+def _of_service(environment: str, service: str, metric: str) -> Key:
+    if not Service.objects.filter(environment=environment, name=service).exists():
+        raise NotFound(f"No service {service!r} has sent anything in {environment!r}.")
     entity = EntityId("service", service)
     if metric in SHARES:
         return Key(environment, entity, service, metric, (), "s", "quantile")

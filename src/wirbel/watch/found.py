@@ -14,6 +14,7 @@ from wirbel.core.deviation.grouping import Linked, group
 from wirbel.core.deviation.symptoms import SYMPTOMS
 from wirbel.store import reading
 from wirbel.store.streams import DAY_NS
+from wirbel.watch import together
 from wirbel.watch.models import DeviationRecord, Position, WatchedSeries
 
 MOST = 3_000  # of one question: the latest
@@ -51,7 +52,7 @@ def disturbances(start: int, end: int, environment: str | None = None, services:
 
 def linked(start: int, end: int, environment: str | None) -> Linked:
     """Whether relations link two entities closely, by what was seen in [start, end) ns."""
-    return links.linked(lambda: reading.graph_of_hours(start, end, environment))
+    return together.linked(links.linked(lambda: reading.graph_of_hours(start, end, environment)), environment)
 
 
 @dataclass(frozen=True)

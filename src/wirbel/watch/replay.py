@@ -47,11 +47,12 @@ def backfill(row: WatchedSeries, key: Key, until: int, days: int) -> int | None:
     for start in range(until - days * DAY_NS - until % DAY_NS, until, DAY_NS):
         end = min(start + DAY_NS, until)
         told = values.read(start, end, chosen=[key]).get(key)
-        if told is None or not np.isfinite(told.values).any():
+        some = np.zeros(0, np.bool_) if told is None else values.heard(key, told)
+        if told is None or (first is None and not some.any()):
             continue
         table = kept.empty()
         table[0, : len(told.values)], table[1, : len(told.values)] = told.values, told.samples
         kept.store({(row.pk, start): table})
         if first is None:
-            first = start + int(np.argmax(np.isfinite(told.values))) * MINUTE_NS
+            first = start + int(np.argmax(some)) * MINUTE_NS
     return first

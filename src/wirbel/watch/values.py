@@ -25,6 +25,7 @@ from wirbel.core.topology.graph import EntityId
 from wirbel.store import fine_cells, reading
 from wirbel.store.models import Stream
 from wirbel.store.scan import Where, scan
+from wirbel.watch import together
 from wirbel.watch.kept import SUMMARY_S
 
 Floats = npt.NDArray[np.float64]
@@ -87,7 +88,7 @@ def read(start: int, end: int, known: Collection[Key] = (), chosen: Collection[K
     """
     grid = Grid(start, end)
     cells = cell_series.entries(reading.cells(start, end, None, None, _OF_CELLS))
-    found = dict(_of_requests(cells, grid, chosen))
+    found = dict(_of_requests(cells, grid, chosen)) | dict(_of_many(cells, grid, chosen))
     serving = _serving([*found, *(key for key in known if key.metric == "requests")])
     found |= dict(_of_logs(grid))
     return found | dict(_of_metrics(grid, serving, chosen))
@@ -129,10 +130,21 @@ def _of_requests(cells: pa.Table, grid: Grid, chosen: Collection[Key]) -> Iterat
         yield Key(environment, EntityId("service", service), service, metric, (), UNITS[metric], SYMPTOMS[metric]), Values(told.values, told.samples)
     place = {name: row for row, name in enumerate(names)}
     for key in chosen:
-        at = place.get((key.environment, key.entity.name)) if key.metric in SHARES else None
+        at = place.get((key.environment, key.entity.name)) if key.entity.kind == "service" and key.metric in SHARES else None
         if at is not None:
             seen = over.totals.sample_size[at]
             yield key, Values(over.latency(key.metric).values[at], np.where(seen > 0, seen, np.nan))
+
+
+def _of_many(cells: pa.Table, grid: Grid, chosen: Collection[Key]) -> Iterator[tuple[Key, Values]]:
+    """What people have chosen of scopes, and of all there is."""
+    keys: dict[tuple[str, EntityId], dict[str, Key]] = {}
+    for key in chosen:
+        if key.entity.kind in together.KINDS:
+            keys.setdefault((key.environment, key.entity), {})[key.metric] = key
+    for (environment, entity), by_metric in keys.items():
+        for metric, told in together.told(cells, grid, environment, entity, list(by_metric)):
+            yield by_metric[metric], Values(told.values, told.samples)
 
 
 @dataclass(frozen=True)

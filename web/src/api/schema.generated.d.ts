@@ -822,7 +822,7 @@ export interface paths {
         put?: never;
         /**
          * Watch
-         * @description Watches one more series of a service, over its history too.
+         * @description Watches one more series, over its history too.
          */
         post: operations["wirbel_disturbances_watched_watch"];
         delete?: never;
@@ -2141,10 +2141,21 @@ export interface components {
             budget: number;
             /** Environment */
             environment: string;
-            /** Metric */
+            /**
+             * Metric
+             * @description Of a service p50, p99 or a metric that it sends; of many p50, p95, p99, failed share or requests.
+             */
             metric: string;
-            /** Service */
-            service: string;
+            /**
+             * Scope
+             * @description The name of a scope.
+             */
+            scope?: string | null;
+            /**
+             * Service
+             * @description Null: of a scope, or of all services together, where people come in.
+             */
+            service?: string | null;
         };
         /** OnsetOut */
         OnsetOut: {

@@ -4,14 +4,17 @@ import { useOutletContext } from "react-router";
 import { client, take } from "../../api/client";
 import type { FrameContext } from "../../frame/Frame";
 import { useScope } from "../../frame/scope";
+import { useScopes } from "../../frame/scopes";
 import { FormPopover } from "../../shared/FormPopover";
 import { Refused } from "../../shared/Refused";
 import { told } from "../../shared/Toasts";
 
-const PERCENTILES = ["p50", "p99"];
+const OF_SERVICES = ["p50", "p99"]; // beside metrics; the rest is watched from the start
+const OF_MANY = ["p50", "p95", "p99", "failed share", "requests"];
+const [SERVICE, ALL, SCOPE] = ["service", "all", "scope "]; // of whom; the name of a scope follows
 const OFFERED = 200; // metrics, of those that fit
 
-/** One more series to watch: a percentile or a metric of a service. */
+/** One more series to watch: a percentile or a metric of a service, or of the requests of many together. */
 export function Choose() {
   return (
     <FormPopover trigger="Watch another series" label="Watch another series">
@@ -23,7 +26,8 @@ export function Choose() {
 function Form({ done }: { done: () => void }) {
   const queries = useQueryClient();
   const [scope] = useScope();
-  const [{ service, metric }, set] = useState({ service: "", metric: "" });
+  const [given, set] = useState({ of: scope.scope ? SCOPE + scope.scope : SERVICE, service: "", metric: "" });
+  const { of, service, metric } = given;
   const ids = { services: useId(), metrics: useId() };
   const { ribbon } = useOutletContext<FrameContext>();
   const environment = scope.environment ?? ribbon?.environments[0] ?? "default";
@@ -36,12 +40,16 @@ function Form({ done }: { done: () => void }) {
     enabled: services.data?.includes(service) ?? false,
     queryFn: () => take(client.GET("/api/known/metrics", { params: { query: { service, environment } } })),
   });
-  const names = [...PERCENTILES, ...new Set((metrics.data ?? []).map((row) => row.name))];
+  const scopes = useScopes(null, true);
+  const names = of === SERVICE ? [...OF_SERVICES, ...new Set((metrics.data ?? []).map((row) => row.name))] : OF_MANY;
+  const whose = of === SERVICE ? { service } : of === ALL ? {} : { scope: of.slice(SCOPE.length) };
   const watch = useMutation({
-    mutationFn: () => take(client.POST("/api/watched", { body: { environment, service, metric, budget: 1 } })),
+    mutationFn: () => take(client.POST("/api/watched", { body: { environment, ...whose, metric, budget: 1 } })),
     onSuccess: () => {
       void queries.invalidateQueries({ queryKey: ["watched"] });
-      told(`${metric} of ${service} is watched from now on, and over its history.`);
+      told(
+        `${metric} of ${whose.service ?? whose.scope ?? "all services"} is watched from now on, and over its history.`,
+      );
       done();
     },
   });
@@ -55,29 +63,47 @@ function Form({ done }: { done: () => void }) {
     >
       <p className="text-second">In {environment}. It may have one false deviation a week; change that afterwards.</p>
       <label className="flex items-baseline gap-2">
-        <span className="w-16">Service</span>
-        <input
+        <span className="w-16">Of</span>
+        <select
           className="field flex-1"
-          required
-          list={ids.services}
-          value={service}
-          onChange={(event) => set({ service: event.target.value, metric })}
-        />
-        <datalist id={ids.services}>
-          {(services.data ?? []).map((name) => (
-            <option key={name}>{name}</option>
+          value={of}
+          onChange={(event) => set({ ...given, of: event.target.value, metric: "" })}
+        >
+          <option value={SERVICE}>one service</option>
+          <option value={ALL}>all services together</option>
+          {(scopes.data ?? []).map((row) => (
+            <option key={row.id} value={SCOPE + row.name}>
+              the services of {row.name} together
+            </option>
           ))}
-        </datalist>
+        </select>
       </label>
+      {of === SERVICE && (
+        <label className="flex items-baseline gap-2">
+          <span className="w-16">Service</span>
+          <input
+            className="field flex-1"
+            required
+            list={ids.services}
+            value={service}
+            onChange={(event) => set({ ...given, service: event.target.value })}
+          />
+          <datalist id={ids.services}>
+            {(services.data ?? []).map((name) => (
+              <option key={name}>{name}</option>
+            ))}
+          </datalist>
+        </label>
+      )}
       <label className="flex items-baseline gap-2">
         <span className="w-16">Measure</span>
         <input
           className="field flex-1"
           required
           list={ids.metrics}
-          placeholder="p99, or a metric that it sends"
+          placeholder={of === SERVICE ? "p99, or a metric that it sends" : "p95, of where people come in"}
           value={metric}
-          onChange={(event) => set({ service, metric: event.target.value })}
+          onChange={(event) => set({ ...given, metric: event.target.value })}
         />
         <datalist id={ids.metrics}>
           {names.slice(0, OFFERED).map((name) => (
