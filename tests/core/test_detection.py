@@ -305,3 +305,15 @@ def test_one_connection_more_of_a_small_pool_is_little_and_a_full_one_is_not(of:
     values[3 * DAY : 3 * DAY + 300] = used / of
     found = [d for d in find(t, values, "utilization").deviations if d.onset >= t[3 * DAY - 5]]
     assert bool(found) == is_found
+
+
+def test_a_small_pool_that_leaks_is_noticed_before_it_is_full() -> None:
+    """Of eight connections none or one is used for minutes on end, for a day; then one is lost every four minutes. How alike such little is says nothing of what is more."""
+    t, rng = times(DAY + 60), np.random.default_rng(3)
+    used = np.repeat(rng.choice([0, 1], DAY // 12 + 5, p=[0.7, 0.3]), 12)[: len(t)].astype(float)
+    used[DAY:] = np.minimum(used[DAY:] + (np.arange(60) // 4), 8)
+    tracker, points = Tracker("utilization", 60.0, Budget(1 / 125), only_high=True), Points(t, used / 8, np.ones(len(t)))
+    tracker.follow(points, points.between)
+    [one] = [*tracker.take_ended(), *tracker.opened()]
+    assert one.opened < t[DAY + 28]  # when seven of eight are lost
+    assert one.onset > t[DAY - 12]

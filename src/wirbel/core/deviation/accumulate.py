@@ -60,16 +60,19 @@ class Correlation:
     jumps: Calibration
 
     @classmethod
-    def of(cls, z: Floats, means: Floats | None = None, points: int = 1) -> Correlation:
+    def of(cls, z: Floats, means: Floats | None = None, points: int = 1, little: float = 0.0) -> Correlation:
         """From residuals of a history, NaN where nothing is known.
+
+        ``little``: residuals up to which mean nothing. How alike they are says nothing of how alike are those that do.
 
         ``means``: residuals of summaries of so many ``points`` each, which reach farther back. How much more they scatter than means of independent points
         would tells what is slow in the series (batch means, Schmeiser, Operations Research 30, 1982), of which few points say little: each counts
         by the points it stands for.
         """
-        rho, time, _ = _correlated(z)
+        rho, _, _ = _correlated(z)
+        _, time, _ = _correlated(_beyond(z, little))
         alike = float(np.clip(rho[1] if len(rho) > 1 else 0.0, 0.0, MOST_ALIKE))
-        told = np.zeros(0) if means is None else means[np.isfinite(means)]
+        told = np.zeros(0) if means is None else _beyond(means[np.isfinite(means)], little)
         if len(told) >= LEAST_MEANS:
             _, of_means, variance = _correlated(told)
             time = float(np.average([time, points * variance * of_means], weights=[np.isfinite(z).sum(), points * len(told)]))
@@ -80,6 +83,10 @@ class Correlation:
     def jump_before(self, z: Floats) -> Floats:
         """How far the residual before each, shape (points,), was beyond what the one before that foretold; NaN for the first two."""
         return np.r_[np.nan, _jumps(z, self.alike)[:-1]]
+
+
+def _beyond(z: Floats, little: float) -> Floats:
+    return np.asarray(np.sign(z) * np.maximum(np.abs(z) - little, 0.0))
 
 
 def _correlated(z: Floats) -> tuple[Floats, float, float]:

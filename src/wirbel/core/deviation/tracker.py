@@ -209,7 +209,7 @@ class Tracker:
         self.levels = _known(learned.middles[:over])[-profile.kept_blocks :].tolist()
         self.restless = _known(learned.restless[:over])[-profile.unrest_memory :].tolist()
         z = learned.z
-        self.correlation = Correlation.of(z, learned.z_of_summaries, learned.summary_points)
+        self.correlation = Correlation.of(z, learned.z_of_summaries, learned.summary_points, little=1.0 if profile.is_of_units else 0.0)
         self.usual_level = self._usual_level_of(learned, times, np.nan_to_num(samples))
         chances = profile.chances(z, taught, samples, learned.location)
         for side, gains in zip(self.sides, self._gains(chances, z), strict=True):

@@ -69,6 +69,7 @@ class Profile:
     calibration: Calibration
     has_trend: bool = False  # its level is carried on as it rises and falls
     is_floored: bool = False  # it scatters less than what matters
+    is_of_units: bool = False  # what matters is more than a unit of the few it is made of
     prior: float = 0.5  # the share of all records of the history
     more_than_chance: float = 1.0  # how many times as much as by chance a share scatters
     counts: NegativeBinomial | None = None  # how they scatter, where their mean tells most
@@ -263,7 +264,8 @@ def learn(times: Ints, values: Floats, n: Floats, kind: Kind, calendar: Calendar
     away = (y - seasonal - level) / made.spread_in(_hour(at), n)
     z = np.where(own, away, np.nan)
     restless = block_medians(slow.of_point, np.abs(z))
-    made = replace(made, is_floored=bool(floor and np.median(scatter) <= floor))
+    is_floored = bool(floor and np.median(scatter) <= floor)
+    made = replace(made, is_floored=is_floored, is_of_units=is_floored and floor > FLOOR[scale.name])
     z = z / slow.per_point(made.factors(made.restless(restless)))
     known_z = z[np.isfinite(z)]
     calibration = Calibration.of(known_z, at_least_normal=made.is_floored) if len(known_z) >= LEAST_POINTS else Calibration.of(NORMAL)
