@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator
 from dataclasses import replace
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 import pytest
 
 from tests.builders import NOW, table
@@ -19,9 +21,10 @@ from wirbel.core.diagnosis.inquire import answer
 from wirbel.core.diagnosis.marks import compared
 from wirbel.core.diagnosis.measures import measure
 from wirbel.core.diagnosis.model import Evidence, Signal
-from wirbel.core.diagnosis.ranking import observe
+from wirbel.core.diagnosis.ranking import observe, rank
 from wirbel.core.diagnosis.sentences import sentence
 from wirbel.core.diagnosis.services import Services
+from wirbel.core.diagnosis.weighing import load
 from wirbel.core.patterns.counts import COUNTED
 from wirbel.core.signals import points, spans
 
@@ -113,15 +116,26 @@ def test_the_tenants_of_a_slow_host_suffer_together_and_others_do_not() -> None:
     assert not [
         entity for (entity, feature), one in found.items() if feature == "tenants slower" and entity[0] == "host" and entity[1] != "h3" and one.value > 0.2
     ]
-    assert found[("zone", "south"), "one part alone"].value > 0.5  # the finest that explains: not its zone
+    alone = found[("zone", "south"), "one part alone"]
+    assert alone.value > 0.5  # the finest that explains: not its zone
+    assert found[("host", "h3"), "alone in its zone"].value == alone.value
+    assert found[("host", "h3"), "alone in its zone"].attributes == {"cloud.availability_zone": "south"}
+    assert [entity for entity, feature in found if feature == "alone in its zone"] == [("host", "h3")]
     assert (("zone", "south"), "all of it slower") not in found
 
 
-def tenants(takes: float) -> Case:
-    """Services on a slow host, and what a job there, and one elsewhere, takes of the processors."""
+def test_a_zone_is_named_after_the_only_host_of_it_that_is_slow() -> None:
+    """However much was held to speak for zones."""
+    fond_of_zones = replace(load(), candidates={**load().candidates, "zone": 4.0})
+    assert rank(case(fleet(slow_host="h3")), fond_of_zones)[0][0].entity == ("host", "h3")
+    assert rank(case(fleet(slow_zone="south")), fond_of_zones)[0][0].kind == "zone"
+
+
+def tenants(takes: float, elsewhere: float = 0.05) -> Case:
+    """Services on a slow host, and what an instance of a job there, and one elsewhere, takes of the processors."""
     use = {(service, f"{service}-{host}", host, "process.cpu.utilization", "{}"): (0.1, 0.1) for service in ("front", "back") for host in HOSTS}
     use["reports", "reports-1", "h3", "process.cpu.utilization", "{}"] = (0.05, takes)
-    use["reports", "reports-2", "h1", "process.cpu.utilization", "{}"] = (0.05, takes)  # where nobody suffers
+    use["reports", "reports-2", "h1", "process.cpu.utilization", "{}"] = (0.05, elsewhere)  # where nobody suffers
     return case(fleet(slow_host="h3"), points=samples(use))
 
 
@@ -134,12 +148,22 @@ def test_a_tenant_that_fills_its_host_is_told_from_what_else_may_fill_it() -> No
     assert not seen(tenants(0.05), "filling a host")
 
 
-@pytest.mark.parametrize(("takes", "first"), [(0.9, ("instance", "reports-1")), (0.05, ("host", "h3"))], ids=["a tenant fills it", "something else does"])
-def test_the_tenant_that_fills_a_host_is_named_before_it(takes: float, first: tuple[str, str]) -> None:
-    named = answer(tenants(takes)).candidates[0]
+@pytest.mark.parametrize(
+    ("takes", "elsewhere", "first", "told"),
+    [
+        (0.9, 0.05, ("instance", "reports-1"), "reports-1 takes more of the processors of h3, 4.99 % → 90 %, where others are slower: back, front."),
+        (
+            *(0.9, 0.9, ("service", "reports")),
+            "reports takes more of the processors of h3 (as its other instances do elsewhere), 4.99 % → 90 %, where others are slower: back, front.",
+        ),
+        (0.05, 0.05, ("host", "h3"), None),
+    ],
+    ids=["a tenant fills it", "a service does", "something else does"],
+)
+def test_the_tenant_that_fills_a_host_is_named_before_it(takes: float, elsewhere: float, first: tuple[str, str], told: str | None) -> None:
+    named = answer(tenants(takes, elsewhere)).candidates[0]
     assert named.entity == first
-    told = [sentence(evidence) for evidence in named.evidence if evidence.kind == "fills-host"]
-    assert told == (["reports-1 takes more of the processors of h3, 4.99 % → 90 %, where others are slower: back, front."] if first[0] == "instance" else [])
+    assert [sentence(evidence) for evidence in named.evidence if evidence.kind == "fills-host"] == ([told] if told else [])
 
 
 def test_the_way_across_a_zone_that_loses_packets_is_seen_between_zones_only() -> None:
@@ -249,6 +273,12 @@ def test_a_new_pattern_is_told_with_its_words_and_who_it_names() -> None:
     assert (new.mechanism, new.facts["count"]) == ("waiting", 90.0)
     assert found[("database", "ns at db"), "named in a new pattern"].mechanism == "waiting"
     assert not [entity for entity, _ in found if entity == ("service", "front")]
+
+
+def test_whom_a_full_pool_leads_to_is_not_blamed_for_it() -> None:
+    found = seen(case(fleet(), patterns=counted(("back", "pool of <*> connections to db is in use, waited <*> ms", 13, 0.0, 90.0, 0.0))), "log patterns")
+    assert found[("service", "back"), "new pattern of its own"].mechanism == "waiting"
+    assert not [entity for entity, feature in found if feature == "named in a new pattern"]
 
 
 def asked_often(wrong: dict[str, str], count: int = 120, times: int = 8) -> pa.Table:
@@ -361,11 +391,48 @@ def test_a_service_that_says_and_serves_less_is_silent() -> None:
     assert seen(given, "log patterns")[("service", "back"), "says less"].value == pytest.approx(1.0)
 
 
+def test_who_falls_silent_late_in_the_focus_is_silent() -> None:
+    """The focus may begin early, with something lesser: its end counts."""
+    whole = fleet()
+    start, service = np.array(whole["start"]), whole["service"].to_pylist()
+    since = NOW + round(1.6 * FOCUS_MS) * 10**6
+    silent = whole.filter(pa.array([not (s == "back" and at >= since) for s, at in zip(service, start, strict=True)]))
+    assert (("service", "back"), "silent") in seen(case(silent), "silence")
+
+
 def without_late_spans_of(whole: pa.Table, *gone: tuple[str, int]) -> pa.Table:
     """No spans of these services and kinds in the second hour."""
     late = np.array(whole["start"]) >= NOW + FOCUS_MS * 10**6
     of = np.array([pair in gone for pair in zip(whole["service"].to_pylist(), whole["kind"].to_pylist(), strict=True)])
     return whole.filter(pa.array(~(late & of)))
+
+
+def asked_again(count: int = 1500) -> pa.Table:
+    """front asks back three times in every second request, of two instances; in the second hour each time fails at a fifth: who asked more fails oftener."""
+    rng = np.random.default_rng(9)
+    rows, span = [], 0
+    for trace, at in enumerate(np.sort(rng.uniform(0, 2 * FOCUS_MS, count)), 1):
+        root, failed, children = span + 1, False, []
+        for n in range(1 + 2 * (trace % 2)):
+            span += 2
+            fails = at >= FOCUS_MS and rng.random() < 0.2
+            failed |= fails
+            one = {"trace": trace, "operation": "GET /y", "start": at + 1 + 10 * n, "duration": 9.0, "outcome": spans.ERROR if fails else spans.OK}
+            children.append(one | {"span": span, "parent": root, "service": "front", "kind": spans.CLIENT, "peer": "back", "peer_kind": "service"})
+            children.append(one | {"span": span + 1, "parent": span, "service": "back", "instance": f"back-{(trace // 2 + n) % 2}", "duration": 8.0})
+        outcome = spans.ERROR if failed else spans.OK
+        rows += [{"trace": trace, "span": root, "service": "front", "operation": "GET /x", "start": at, "duration": 30.0, "outcome": outcome}, *children]
+        span += 1
+    return table(*rows)
+
+
+def test_instances_that_stand_out_alike_are_none_of_them_alone() -> None:
+    given = Case(replace(question(), signal="errors"), Records(spans=asked_again()))
+    instances = {s.value: s.explains for s in given.standouts if s.key == "service.instance.id"}
+    assert set(instances) == {"back-0", "back-1"}  # requests that touch either touch both more often, and fail
+    found = seen(given, "contrast")
+    assert found[("service", "back"), "one value alone"].value < 0.4 * max(instances.values())
+    assert all(found[("instance", name), "stands out"].value < 0.4 * share for name, share in instances.items())
 
 
 def test_who_is_not_asked_is_not_silent() -> None:
@@ -378,6 +445,38 @@ def test_who_is_not_asked_is_not_silent() -> None:
     # What is known by calls only cannot be told to be silent: it is asked less, by who serves on.
     unasked = without_late_spans_of(fleet(), ("back", spans.CLIENT))
     assert set(seen(case(unasked), "silence")) == {(("database", "ns at db"), "is asked less")}
+
+
+def posted(taken_late: float, sent_late: float = 1.0, seed: int = 6) -> pa.Table:
+    """front sends a message with each request, worker takes one for each; in the second hour of what there was so many are sent and taken."""
+    rng = np.random.default_rng(seed)
+    late = {"taken": taken_late, "sent": sent_late}
+
+    def at(what: str) -> Iterator[float]:
+        return (t for t in np.sort(rng.uniform(0, 2 * FOCUS_MS, 1400)) if t < FOCUS_MS or rng.random() < late[what])
+
+    served = [{"service": "front", "operation": "POST /x", "start": t, "duration": 9.0} for t in at("sent")]
+    queue = {"service": "front", "operation": "send", "kind": spans.PRODUCER, "peer": "events", "peer_kind": "broker", "duration": 1.0}
+    rows = [row | {"trace": n, "span": 2 * n} for n, row in enumerate(served, 1)]
+    rows += [queue | {"trace": row["trace"], "span": row["span"] + 1, "parent": row["span"], "start": row["start"] + 1} for row in rows]  # type: ignore[operator]
+    taken = {"service": "worker", "operation": "notices", "kind": spans.CONSUMER, "duration": 20.0}
+    return table(*rows, *(taken | {"trace": n, "span": 2 * n, "start": t} for n, t in enumerate(at("taken"), len(rows) + 1)))
+
+
+def of_messages(given: pa.Table) -> dict[tuple[tuple[str, str], str], Observation]:
+    return seen(Case(replace(question(), service="worker", signal="throughput"), Records(spans=given)), "silence")
+
+
+def test_a_consumer_that_takes_less_than_is_sent_is_told_from_one_that_is_sent_less() -> None:
+    found = of_messages(posted(taken_late=0.2))
+    takes = found[("service", "worker"), "takes less than is sent"]
+    assert takes.value == pytest.approx(0.8, abs=0.06)
+    assert found[("load", "worker"), "sent as before"].value == takes.value
+    assert sentence(Evidence("takes-less", True, 1.0, takes.facts)).startswith("Whoever sends messages still sends ")
+    assert {feature for entity, feature in of_messages(posted(0.2, 0.2)) if entity[1] == "worker"} == set()
+    # Who sends to it is not known, where others that are known send too little.
+    unknown = posted(0.2).filter(pc.field("service") != "front")
+    assert {feature for _, feature in of_messages(unknown)} == {"serves less"}
 
 
 def test_what_no_calls_and_no_host_links_with_the_symptom_says_nothing_of_it() -> None:
@@ -436,6 +535,16 @@ def test_who_suffers_because_of_what_it_calls_passes_it_on() -> None:
     assert found[("database", "ns at db"), "off by itself"].value > 3
     assert found[("service", "back"), "passes on"].value > 1
     assert found[("database", "ns at db"), "walked to"].value > found.get((("service", "front"), "walked to"), Observation(("", ""), "", 0.0)).value
+
+
+def test_minutes_in_which_nothing_is_served_are_not_fast_ones() -> None:
+    """Where all suffer, few requests come through: in a quarter of the minutes of the focus only."""
+    whole = fleet(slow_database=True)
+    minute = (np.array(whole["start"]) - NOW) // MINUTE_NS
+    rare = whole.filter(pa.array((minute < 60) | (minute % 20 < 5)))
+    found = seen(case(rare), "passing on")
+    assert found[("database", "ns at db"), "off by itself"].value > 3
+    assert found[("service", "back"), "passes on"].value > 1
 
 
 def test_who_fails_by_itself_is_seen_where_what_it_calls_does_not() -> None:

@@ -12,6 +12,7 @@ from wirbel.core.diagnosis import change_choice
 from wirbel.core.diagnosis.case import Case
 from wirbel.core.diagnosis.evidence import FEATURES, SOURCES
 from wirbel.core.diagnosis.evidence.observation import ALL_SIGNALS, Observation
+from wirbel.core.diagnosis.evidence.tenants import ZONE_KEY
 from wirbel.core.diagnosis.model import Candidate, Evidence
 from wirbel.core.diagnosis.weighing import Seen, Weights, gather, load
 from wirbel.core.stats.conditional_logit import probabilities
@@ -35,7 +36,9 @@ ALWAYS_TOLD = (
     "held",
 )
 NEIGHBOURS = "neighbours slower too"  # said of instances
-FILLS = "fills its host"  # said of instances
+FILLS = "fills its host"  # said of instances and services
+ALONE = "alone in its zone"  # said of hosts
+MOSTLY = 0.5  # of what it can count for
 LEAST_LEFT = 0.15  # of the change, that another may account for
 SECOND = 0.99  # of the first's probability: no other is held for likelier
 NOTHING = 0.1  # where none is surer than this, nothing stands out
@@ -80,7 +83,8 @@ def rank(case: Case, weights: Weights | None = None) -> tuple[list[Candidate], f
         return [], 1.0
     weights = weights or load()
     seen = gather(observe(case), clearness(case))
-    chances = _fillers_before_hosts(seen, _hosts_before_tenants(seen, _with_what_is_left(seen, weights.chances(seen), weights)))
+    left = _with_what_is_left(seen, weights.chances(seen), weights)
+    chances = _fillers_before_hosts(seen, _hosts_before_zones(seen, _hosts_before_tenants(seen, left)))
     order = np.argsort(-chances, kind="stable")[:MOST_CANDIDATES]
     candidates = [_candidate(case, seen[n], float(chances[n]), weights) for n in order]
     candidates = [candidate for candidate in candidates if candidate.confidence >= LEAST_CONFIDENCE]
@@ -126,15 +130,28 @@ def _hosts_before_tenants(seen: list[Seen], chances: Floats) -> Floats:
     return found
 
 
+def _hosts_before_zones(seen: list[Seen], chances: Floats) -> Floats:
+    """Where one host of a zone is much slower than the next there, the zone is no likelier than that host: they change places."""
+    found = chances.copy()
+    place = {one.entity: n for n, one in enumerate(seen)}
+    for n, one in enumerate(seen):
+        alone = one.strongest.get(ALONE)
+        at = place.get(("zone", one.attributes[ZONE_KEY])) if alone and alone.size > MOSTLY else None
+        if at is not None and found[at] > found[n]:
+            found[n], found[at] = found[at], found[n]
+    return found
+
+
 def _fillers_before_hosts(seen: list[Seen], chances: Floats) -> Floats:
     """A tenant that takes the processors of a host on which others suffer is what is wrong with the host, and no less likely than it."""
     found = chances.copy()
     place = {one.entity: n for n, one in enumerate(seen)}
     for n, one in enumerate(seen):
-        at = place.get(("host", one.attributes["host.name"])) if FILLS in one.strongest else None
-        if at is not None:
-            found[n] = max(found[n], found[at])
-            found[at] = min(found[at], SECOND * found[n])
+        for host in {o.facts["host"] for o in one.observations if o.feature == FILLS}:
+            at = place.get(("host", host))
+            if at is not None:
+                found[n] = max(found[n], found[at])
+                found[at] = min(found[at], SECOND * found[n])
     return found
 
 

@@ -243,7 +243,10 @@ def _tenants(facts: Facts) -> str:
 
 def _fills_host(facts: Facts) -> str:
     before, after = _before_and_after(facts, "share" if facts["unit"] == "1" else facts["unit"])
-    return f"{facts['instance']} takes more of the processors of {facts['host']}, {before} → {after}, where others are slower: {_listed(facts['services'])}."
+    beside = " (as its other instances do elsewhere)" if facts["as_all"] else ""
+    return (
+        f"{facts['name']} takes more of the processors of {facts['host']}{beside}, {before} → {after}, where others are slower: {_listed(facts['services'])}."
+    )
 
 
 def _listed(names: Sequence[str]) -> str:
@@ -315,6 +318,10 @@ def _says_less(facts: Facts) -> str:
 def _serves_less(facts: Facts) -> str:
     before, after = (text.number(facts[side]) for side in ("before", "after"))
     return f"{facts['name']} serves {after} requests/s, {before} before."
+
+
+def _takes_less(facts: Facts) -> str:
+    return f"Whoever sends messages still sends {text.share(facts['left'])} of what was sent; {facts['name']} takes {text.share(1 - facts['gone'])} of its part of that."
 
 
 def _sends_nothing(facts: Facts) -> str:
@@ -458,6 +465,7 @@ _OF: dict[str, Callable[[Facts], str]] = {
     "log-errors": _log_errors,
     "says-less": _says_less,
     "serves-less": _serves_less,
+    "takes-less": _takes_less,
     "sends-nothing": _sends_nothing,
     "load-elsewhere": _load_elsewhere,
     "change-near": _change_near,

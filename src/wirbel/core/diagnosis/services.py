@@ -29,6 +29,7 @@ Entity = tuple[str, str]
 SMOOTHED = 5  # steps
 STEPS = 60  # of the walk along calls
 BACKTRACK = 0.1  # how willing it is to go back to a caller
+LEAST = 1e-6  # of a count: less is what summing leaves
 
 
 @dataclass(frozen=True)
@@ -53,6 +54,7 @@ class Services:
     first: int  # ns
     step_s: int
     asking: Mapping[str, Floats]  # calls of databases under way in each service, mean of each step, shape (steps,)
+    sending: Mapping[str, Floats]  # messages that each service sends through brokers, of each step, shape (steps,)
 
     @classmethod
     def of(cls, table: pa.Table, question: Question) -> Services:
@@ -79,6 +81,7 @@ class Services:
                 first=grid.first,
                 step_s=grid.step,
                 asking={},
+                sending={},
             )
         minute = arrow.numbers(table["minute"])
         table = table.filter(pa.array((minute >= grid.first) & (minute < grid.first + grid.count * grid.step_ns)))
@@ -125,6 +128,7 @@ class Services:
             first=grid.first,
             step_s=grid.step,
             asking=_asking(behind, grid),
+            sending=_sending(behind, grid),
         )
 
     def linked_with(self, names: Collection[str]) -> Services:
@@ -173,12 +177,12 @@ class Services:
     @cached_property
     def seconds(self) -> Floats:
         """Mean time of a few steps, shape (entities, steps)."""
-        return _smooth(self.total) / np.maximum(_smooth(self.rate), 1e-9)
+        return _means(self.total, self.rate)
 
     @cached_property
     def failed(self) -> Floats:
         """Share of failures of a few steps, shape (entities, steps)."""
-        return _smooth(self.failures) / np.maximum(_smooth(self.rate), 1e-9)
+        return _means(self.failures, self.rate)
 
     @cached_property
     def failed_before(self) -> Floats:
@@ -289,6 +293,13 @@ def _asking(behind: pa.Table, grid: Grid) -> dict[str, Floats]:
     return dict(zip(names, np.asarray(found.totals.total) / grid.step, strict=True))
 
 
+def _sending(behind: pa.Table, grid: Grid) -> dict[str, Floats]:
+    sent = behind.filter(pc.equal(behind["peer_kind"], "broker"))
+    names = sorted(set(sent["service"].to_pylist()))
+    counts, _, _ = _calls(sent, "service", {name: n for n, name in enumerate(names)}, len(names), grid)
+    return dict(zip(names, counts, strict=True))
+
+
 def _calls(called: pa.Table, side: str, place: Mapping[str, int], count: int, grid: Grid) -> tuple[Floats, Floats, Floats]:
     """Calls, those that failed, and how long all took (s), by the ``service`` that made them or the ``peer`` that was to answer, at its ``place``: shape (count, steps) each."""
     code, names = arrow.codes(called[side])
@@ -306,6 +317,16 @@ def _windows(grid: Grid, question: Question) -> tuple[Bools, Bools]:
         (times >= question.reference.start) & (times + grid.step_ns <= question.reference.end),
         (times >= question.focus.start) & (times < question.focus.end),
     )
+
+
+def _means(amounts: Floats, counts: Floats) -> Floats:
+    """Of a few steps each; of steps in which nothing is served the last that is known, or the first."""
+    amount, count = _smooth(amounts), _smooth(counts)
+    known = count > LEAST
+    step = np.arange(count.shape[1])
+    last = np.maximum.accumulate(np.where(known, step, -1), axis=1)
+    from_step = np.where(last < 0, known.argmax(axis=1)[:, None], last) if count.shape[1] else last
+    return np.asarray(np.take_along_axis(amount / np.maximum(count, 1e-9), from_step, axis=1))
 
 
 def _smooth(values: Floats) -> Floats:

@@ -1,8 +1,11 @@
-"""Who fills a host on which others suffer: a tenant that takes more of the processors, told from a host that is busy with something else."""
+"""Who fills a host on which others suffer: a tenant that takes more of the processors, told from a host that is busy with something else.
+
+Where the tenant's siblings on other hosts take more too, it is their service that does.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 import numpy as np
 
@@ -16,6 +19,7 @@ FEATURES = {
     "fills its host": Feature("processors that it takes more than before, beyond what others there do", +1, 0.3),
     "filled by a tenant": Feature("processors that one tenant takes more than before, beyond what others there do", -1, 0.3),
 }
+ALIKE = 0.5  # of what it takes more: siblings that take as much more do what it does
 
 
 def _observe(case: Case) -> Iterator[Observation]:
@@ -35,12 +39,22 @@ def _observe(case: Case) -> Iterator[Observation]:
         others = [service for service in hurt if service != m.service[row]]
         if rose < MUCH_MORE or m.z[row] < CLEAR or not others:
             continue
+        as_all = _siblings_rise(case, used, row) >= ALIKE * rises[most]
+        name = (m.service[row] if as_all else m.instance[row]) or ""
         facts = {"metric": m.metric[row], "unit": m.unit[row], "before": float(m.before[row]), "after": float(m.after[row]), "series": m.sampled(row)}
-        facts |= {"instance": m.instance[row], "host": host, "services": others}
+        facts |= {"name": name, "as_all": as_all, "host": host, "services": others}
         about = {"service": m.service[row] or "", "metric": m.metric[row]}
-        instance, where = ("instance", m.instance[row] or ""), {"host.name": host}
-        yield Observation(instance, "fills its host", rose, "saturation", "fills-host", facts, about, attributes=where, service=m.service[row])
+        tenant, where = (("service", name), {}) if as_all else (("instance", name), {"host.name": host})
+        yield Observation(tenant, "fills its host", rose, "saturation", "fills-host", facts, about, attributes=where, service=m.service[row])
         yield Observation(("host", host), "filled by a tenant", rose)
+
+
+def _siblings_rise(case: Case, used: Sequence[int], row: int) -> float:
+    """How much more the other instances of its service take, the middle of them; nothing if it has none."""
+    m = case.measures
+    rises = [m.after[other] - m.before[other] for other in used if m.service[other] == m.service[row] and m.instance[other] != m.instance[row]]
+    known = [float(rise) for rise in rises if np.isfinite(rise)]
+    return float(np.median(known)) if known else 0.0
 
 
 SOURCE = Source("filling a host", FEATURES, _observe, ("latency", "errors"))

@@ -36,6 +36,7 @@ ABOUT = (
     ("external", ("answered", "upstream")),
 )
 """Words, and the mechanism of which they speak: common practice."""
+POOL = "pool"  # of connections, or of workers: it is its owner's, and whom it leads to is waited for
 
 
 @dataclass(frozen=True)
@@ -96,7 +97,7 @@ def _observe(case: Case) -> Iterator[Observation]:
             feature = "new pattern" if p.of_requests > 0.5 else "new pattern of its own"
             yield Observation(entity, feature, size, _mechanism(p.template), "log-pattern", facts, about, service=service)
             for address, other in named.items():
-                if other != entity and address in p.template:
+                if other != entity and address in p.template and POOL not in p.template.lower():
                     yield Observation(other, "named in a new pattern", size, _mechanism(p.template), "log-pattern", facts, about)
         loud = [p for p in mine if p.severity >= WARNING]
         before, after = sum(p.before for p in loud), sum(p.after for p in loud)

@@ -1,4 +1,4 @@
-"""What stopped: services that serve no more, series that are sent no more, consumers that fall behind."""
+"""What stopped: services that serve no more, consumers that take less than is sent, series that are sent no more."""
 
 from __future__ import annotations
 
@@ -13,12 +13,16 @@ from wirbel.core.diagnosis.evidence.observation import Feature, Observation, Sou
 FEATURES = {
     "serves less": Feature("share of its rate that is gone, beyond what it is asked less", +1, 0.5),
     "silent": Feature("1 if nothing is served any more", +1, 0.5),
+    "takes less than is sent": Feature("share of the messages that a consumer takes no more though all who send go on", +1, 0.5),
+    "sent as before": Feature("share of the messages that a consumer takes no more though all who send go on", -1, 0.5),
     "is asked less": Feature("share of the calls of it that are gone, of what is known by them only, beyond what its callers serve less", -1, 0.5),
     "sends nothing": Feature("share of its metrics that stopped", +1, 0.5),
 }
 LEAST_REQUESTS = 20  # in the reference
 CLEAR = 4.0  # standard deviations of what is counted in as much time, as it scatters from step to step of the reference
 MUCH, ALL = 0.4, 0.99  # of a rate
+ENOUGH = 0.5  # of what a consumer takes, that others are known to send
+LATE = 1 / 3  # of the focus, its end: it may have begun early, with something lesser
 
 
 def _observe(case: Case) -> Iterator[Observation]:
@@ -28,7 +32,7 @@ def _observe(case: Case) -> Iterator[Observation]:
 
 def _of_requests(case: Case) -> Iterator[Observation]:
     s = case.services
-    late = np.flatnonzero(s.focus)[int(s.focus.sum()) // 2 :]
+    late = np.flatnonzero(s.focus)[-max(int(s.focus.sum() * LATE), 1) :] if s.focus.any() else np.zeros(0, np.int64)
     known = bool(s.reference.any() and len(late))
     for n, (kind, name) in enumerate(s.entities if known else []):
         gone, before, after = _gone(case, n, late)
@@ -41,6 +45,11 @@ def _of_requests(case: Case) -> Iterator[Observation]:
         yield Observation((kind, name), "serves less", gone, "absence", "serves-less", facts, {"service": name}, service=name)
         if gone > ALL:
             yield Observation((kind, name), "silent", 1.0, "absence", service=name)
+        left = _still_sent(case, n, late) if s.is_consumer[n] else None
+        if left is not None:
+            facts = {"name": name, "gone": gone, "left": min(left, 1.0)}
+            yield Observation((kind, name), "takes less than is sent", gone, "absence", "takes-less", facts, {"service": name}, service=name)
+            yield Observation(("load", name), "sent as before", gone, None, "takes-less", facts, {"service": name}, service=name)
 
 
 def _of_metrics(case: Case) -> Iterator[Observation]:
@@ -75,12 +84,32 @@ def _gone(case: Case, n: int, late: npt.NDArray[np.int64]) -> tuple[float, float
 
 
 def _still_asked(case: Case, n: int, late: npt.NDArray[np.int64]) -> float:
-    """The share that is left of the requests that its callers serve and, of a service, of the calls of it that they tell of; 1 where nobody is known to call, or these do more."""
+    """The share that is left of the requests that its callers serve and, of a service, of the calls of it, or of the messages, that others tell of.
+
+    1 where nobody is known to call or to send, or these do more.
+    """
     s = case.services
     callers = s.rate[s.calls[:, n] & (np.arange(len(s.entities)) != n)]
     told = [callers.sum(axis=0), *([s.asked[n]] if s.entities[n][0] == "service" else [])]
-    shares = [float(asked[late].mean() / asked[s.reference].mean()) for asked in told if asked[s.reference].sum() >= LEAST_REQUESTS]
-    return min([*shares, 1.0])
+    shares = [_left(case, asked, late) for asked in told if asked[s.reference].sum() >= LEAST_REQUESTS]
+    sent = _still_sent(case, n, late) if s.is_consumer[n] else None
+    return min([*shares, *([] if sent is None else [sent]), 1.0])
+
+
+def _still_sent(case: Case, n: int, late: npt.NDArray[np.int64]) -> float | None:
+    """The share that is left of the messages of whoever sends least of what it sent; None where those who are known to send send too few for what it takes.
+
+    Who sends to whom is not always told: where nobody sends less, nobody sends it less.
+    """
+    s = case.services
+    known = [sent for sent in s.sending.values() if sent[s.reference].sum() >= LEAST_REQUESTS]
+    if sum(float(sent[s.reference].sum()) for sent in known) < ENOUGH * float(s.rate[n, s.reference].sum()):
+        return None
+    return min((_left(case, sent, late) for sent in known), default=None)
+
+
+def _left(case: Case, counts: npt.NDArray[np.float64], late: npt.NDArray[np.int64]) -> float:
+    return float(counts[late].mean() / counts[case.services.reference].mean())
 
 
 SOURCE = Source("silence", FEATURES, _observe)

@@ -24,13 +24,15 @@ FEATURES = {
     "located there": Feature("share of the change that is self time there", +1, 0.5),
     "all of it slower": Feature("log2 of self time, of the least of its parts", +1, 0.7),
     "one part alone": Feature("log2 of self time, of its worst part beyond the next", -1, 0.7),
+    "alone in its zone": Feature("log2 of self time, beyond that of the next host of its zone", +1, 0.7),
     "neighbours slower too": Feature("other services that are slower on its host", -1, 1.0),
     "crossings slower": Feature("log2 of time on the way to and from it, beyond others'", +1, 1.0),
     "crossings add": Feature("share of the change that the way to and from it adds, beyond others", +1, 0.5),
     "calls from there slower": Feature("log2 of time of calls, beyond those from elsewhere", +1, 1.0),
     "slow for some callers only": Feature("log2 of time of calls, from the worst place beyond the least", -1, 1.0),
 }
-ZONE = arrow.attribute_column("resource", "s", "cloud.availability_zone")
+ZONE_KEY = "cloud.availability_zone"
+ZONE = arrow.attribute_column("resource", "s", ZONE_KEY)
 MIN_SPANS = 20
 CLEAR = 0.25  # log2: a service is slower there from this on
 SOME = 0.05  # log2: less is noise
@@ -176,14 +178,17 @@ def _parts_of_zones(case: Case, changes: Changes) -> Iterator[Observation]:
     pairs = case.traces.together("host", ZONE)
     mean = {h: float(np.average(apart, weights=np.sqrt(changes.spans[rows, h]))) for h in range(len(hosts)) for apart, rows in [changes.beside[h]] if len(rows)}
     for z, name in enumerate(zones):
-        inside = sorted(mean[h] for h, one in pairs if one == z and h in mean)
+        inside = sorted((mean[h], hosts[h]) for h, one in pairs if one == z and h in mean)
+        slower = [value for value, _ in inside]
         if len(inside) > 1:
-            if inside[0] > SOME:
-                yield Observation(("zone", name), "all of it slower", inside[0])
-            if inside[-1] > CLEAR:
-                yield Observation(("zone", name), "one part alone", max(inside[-1] - inside[-2], 0.0))
-        elif inside and inside[0] > CLEAR:
-            yield Observation(("zone", name), "one part alone", inside[0])
+            if slower[0] > SOME:
+                yield Observation(("zone", name), "all of it slower", slower[0])
+            if slower[-1] > CLEAR:
+                alone = slower[-1] - slower[-2]
+                yield Observation(("zone", name), "one part alone", alone)
+                yield Observation(("host", inside[-1][1]), "alone in its zone", alone, attributes={ZONE_KEY: name})
+        elif inside and slower[0] > CLEAR:
+            yield Observation(("zone", name), "one part alone", slower[0])
 
 
 def _calls_from(case: Case, kind: str, column: str) -> Iterator[Observation]:
