@@ -28,7 +28,7 @@ function Form({ done }: { done: () => void }) {
   const [scope] = useScope();
   const [given, set] = useState({ of: scope.scope ? SCOPE + scope.scope : SERVICE, service: "", metric: "" });
   const { of, service, metric } = given;
-  const ids = { services: useId(), metrics: useId() };
+  const ids = { of: useId(), services: useId(), metrics: useId() };
   const { ribbon } = useOutletContext<FrameContext>();
   const environment = scope.environment ?? ribbon?.environments[0] ?? "default";
   const services = useQuery({
@@ -62,9 +62,12 @@ function Form({ done }: { done: () => void }) {
       }}
     >
       <p className="text-second">In {environment}. It may have one false deviation a week; change that afterwards.</p>
-      <label className="flex items-baseline gap-2">
-        <span className="w-16">Of</span>
+      <div className="flex items-baseline gap-2">
+        <label className="w-16" htmlFor={ids.of}>
+          Of
+        </label>
         <select
+          id={ids.of}
           className="field flex-1"
           value={of}
           onChange={(event) => set({ ...given, of: event.target.value, metric: "" })}
@@ -77,7 +80,7 @@ function Form({ done }: { done: () => void }) {
             </option>
           ))}
         </select>
-      </label>
+      </div>
       {of === SERVICE && (
         <label className="flex items-baseline gap-2">
           <span className="w-16">Service</span>
