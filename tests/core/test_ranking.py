@@ -168,6 +168,11 @@ def test_more_traffic_is_a_candidate() -> None:
     assert "6.5 times what it was" in sentence(told(load, "load")[0])
 
 
+def test_what_comes_from_outside_is_not_brought_by_a_deploy_of_whom_it_asks() -> None:
+    found = ranked(findings(own("front", 0.3), load=Load(6.5, 0.9), judged=[judged("front", "unclear", 30)]))
+    assert {c.kind: c.change for c in found if c.name == "front"} == {"service": "deploy-front", "load": None}
+
+
 def standout(*same_as: tuple[str, str, str], **more: object) -> Standout:
     base = Standout(
         service="back",

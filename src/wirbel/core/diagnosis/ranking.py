@@ -15,6 +15,7 @@ from wirbel.core.diagnosis.evidence.observation import ALL_SIGNALS, Observation
 from wirbel.core.diagnosis.evidence.tenants import ZONE_KEY
 from wirbel.core.diagnosis.model import Candidate, Evidence
 from wirbel.core.diagnosis.weighing import Seen, Weights, gather, load
+from wirbel.core.signals.changes import Change
 from wirbel.core.stats.conditional_logit import probabilities
 
 Floats = npt.NDArray[np.float64]
@@ -208,8 +209,13 @@ def _hold_responsible(case: Case, candidate: Candidate, weights: Weights) -> Non
             candidate.evidence.append(Evidence("change", False, 0.0, {"judged": judged, "unit": case.effect.unit}, {"change": judged.change.id}))
 
 
+def _may_bring(change: Change, candidate: Candidate) -> bool:
+    """What comes from outside is not brought by a change of the service that it asks."""
+    return candidate.kind != "load" or change.service is None
+
+
 def _choose_change(case: Case, candidate: Candidate, weights: Weights) -> None:
-    options = list(change_choice.touching(case, candidate.entity, candidate.service))
+    options = [(judged, row) for judged, row in change_choice.touching(case, candidate.entity, candidate.service) if _may_bring(judged.change, candidate)]
     if not options:
         return
     given = np.array([weights.changes.get(name, 0.0) for name in change_choice.COLUMNS])
