@@ -69,8 +69,9 @@ class Correlation:
         would tells what is slow in the series (batch means, Schmeiser, Operations Research 30, 1982), of which few points say little: each counts
         by the points it stands for.
         """
-        rho, _, _ = _correlated(z)
-        _, time, _ = _correlated(_beyond(z, little))
+        rho, time, _ = _correlated(z)
+        if little:
+            _, time, _ = _correlated(_beyond(z, little))
         alike = float(np.clip(rho[1] if len(rho) > 1 else 0.0, 0.0, MOST_ALIKE))
         told = np.zeros(0) if means is None else _beyond(means[np.isfinite(means)], little)
         if len(told) >= LEAST_MEANS:
