@@ -7,6 +7,7 @@ import { useScope } from "../../frame/scope";
 import { useScopes } from "../../frame/scopes";
 import { FormPopover } from "../../shared/FormPopover";
 import { Refused } from "../../shared/Refused";
+import { Suggested } from "../../shared/Suggested";
 import { told } from "../../shared/Toasts";
 
 const OF_SERVICES = ["p50", "p99"]; // beside metrics; the rest is watched from the start
@@ -28,7 +29,7 @@ function Form({ done }: { done: () => void }) {
   const [scope] = useScope();
   const [given, set] = useState({ of: scope.scope ? SCOPE + scope.scope : SERVICE, service: "", metric: "" });
   const { of, service, metric } = given;
-  const ids = { of: useId(), services: useId(), metrics: useId() };
+  const whom = useId();
   const { ribbon } = useOutletContext<FrameContext>();
   const environment = scope.environment ?? ribbon?.environments[0] ?? "default";
   const services = useQuery({
@@ -63,11 +64,11 @@ function Form({ done }: { done: () => void }) {
     >
       <p className="text-second">In {environment}. It may have one false deviation a week; change that afterwards.</p>
       <div className="flex items-baseline gap-2">
-        <label className="w-16" htmlFor={ids.of}>
+        <label className="w-16" htmlFor={whom}>
           Of
         </label>
         <select
-          id={ids.of}
+          id={whom}
           className="field flex-1"
           value={of}
           onChange={(event) => set({ ...given, of: event.target.value, metric: "" })}
@@ -82,38 +83,22 @@ function Form({ done }: { done: () => void }) {
         </select>
       </div>
       {of === SERVICE && (
-        <label className="flex items-baseline gap-2">
-          <span className="w-16">Service</span>
-          <input
-            className="field flex-1"
-            required
-            list={ids.services}
-            value={service}
-            onChange={(event) => set({ ...given, service: event.target.value })}
-          />
-          <datalist id={ids.services}>
-            {(services.data ?? []).map((name) => (
-              <option key={name}>{name}</option>
-            ))}
-          </datalist>
-        </label>
-      )}
-      <label className="flex items-baseline gap-2">
-        <span className="w-16">Measure</span>
-        <input
-          className="field flex-1"
-          required
-          list={ids.metrics}
-          placeholder={of === SERVICE ? "p99, or a metric that it sends" : "p95, of where people come in"}
-          value={metric}
-          onChange={(event) => set({ ...given, metric: event.target.value })}
+        <Suggested
+          label="Service"
+          width="w-16"
+          options={services.data ?? []}
+          value={service}
+          set={(value) => set({ ...given, service: value })}
         />
-        <datalist id={ids.metrics}>
-          {names.slice(0, OFFERED).map((name) => (
-            <option key={name}>{name}</option>
-          ))}
-        </datalist>
-      </label>
+      )}
+      <Suggested
+        label="Measure"
+        width="w-16"
+        options={names.slice(0, OFFERED)}
+        placeholder={of === SERVICE ? "p99, or a metric that it sends" : "p95, of where people come in"}
+        value={metric}
+        set={(value) => set({ ...given, metric: value })}
+      />
       <Refused error={watch.error} />
       <div className="flex justify-end">
         <button type="submit" className="action action-main" disabled={watch.isPending}>

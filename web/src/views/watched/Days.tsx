@@ -1,8 +1,9 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useId, useState } from "react";
+import { useState } from "react";
 import { client, type Schemas, take } from "../../api/client";
 import { FormPopover } from "../../shared/FormPopover";
 import { Refused } from "../../shared/Refused";
+import { Suggested } from "../../shared/Suggested";
 import { told } from "../../shared/Toasts";
 
 type Calendar = Schemas["CalendarOut"];
@@ -46,7 +47,6 @@ function named(code: string): string {
 function Form({ now, done }: { now: Calendar; done: () => void }) {
   const queries = useQueryClient();
   const [given, set] = useState(now);
-  const zones = useId();
   const change = useMutation({
     mutationFn: () => take(client.PUT("/api/watched/calendar", { body: given })),
     onSuccess: (made) => {
@@ -63,21 +63,13 @@ function Form({ now, done }: { now: Calendar; done: () => void }) {
         change.mutate();
       }}
     >
-      <label className="flex items-baseline gap-2">
-        <span className="w-24">Time zone</span>
-        <input
-          className="field flex-1"
-          required
-          list={zones}
-          value={given.zone}
-          onChange={(event) => set({ ...given, zone: event.target.value })}
-        />
-        <datalist id={zones}>
-          {ZONES.map((name) => (
-            <option key={name}>{name}</option>
-          ))}
-        </datalist>
-      </label>
+      <Suggested
+        label="Time zone"
+        width="w-24"
+        options={ZONES}
+        value={given.zone}
+        set={(zone) => set({ ...given, zone })}
+      />
       <label className="flex items-baseline gap-2">
         <span className="w-24">Holidays of</span>
         <input
