@@ -326,6 +326,19 @@ def test_people_choose_what_is_watched_and_how_closely(history: None) -> None:
     assert not DeviationRecord.objects.filter(series=row).exists()
 
 
+def test_what_is_chosen_before_the_watch_has_read_it_is_said_to_be_unread(history: None) -> None:
+    """And not that nothing was sent."""
+    person = Person.objects.create(username="ann")
+    with pytest.raises(NotEnoughData, match="has not begun to read what is stored, and knows no p99 of shop yet"):
+        choose.watch("test", "p99", 2.0, person, service="shop")
+    Position.objects.create(until=BEGAN, looked=END)
+    with pytest.raises(NotEnoughData, match=r"has read what is stored up to 2026-02-25T08:00:00Z only"):
+        choose.watch("test", "p99", 2.0, person, service="shop")
+    assert not WatchedSeries.objects.exists()
+    Watching().look(END + SETTLED)
+    assert choose.watch("test", "p99", 2.0, person, service="shop").began == BEGAN
+
+
 def test_many_services_together_are_watched_where_people_come_in(history: None) -> None:
     Watching().look(END + SETTLED)
     person = Person.objects.create(username="ann")

@@ -5,11 +5,13 @@ from __future__ import annotations
 from django.db import IntegrityError, transaction
 from django.db.models import Model
 
+from wirbel.core import text
 from wirbel.core.deviation.symptoms import SYMPTOMS, UNITS
 from wirbel.core.errors import InvalidQuestion, NotEnoughData, NotFound
 from wirbel.core.series.percentiles import SHARES
 from wirbel.core.topology.graph import EntityId
 from wirbel.scopes.members import services_of
+from wirbel.store import reading
 from wirbel.store.models import Metric, Service
 from wirbel.store.streams import DAY_NS
 from wirbel.watch import found, replay, together
@@ -41,10 +43,19 @@ def watch(environment: str, metric: str, budget: float, person: Model, service: 
     first = replay.backfill(row, key, found.until() or 0, BACK_NS // DAY_NS)
     if first is None:
         row.delete()
-        raise NotEnoughData(f"{key.entity.name} has sent no {metric} of late.")
+        raise NotEnoughData(_why_unknown(key.entity.name, metric))
     row.began = first
     row.save(update_fields=["began"])
     return row
+
+
+def _why_unknown(name: str, metric: str) -> str:
+    """Nothing was sent, or what was is yet to be read."""
+    position, stored = found.until(), reading.time_range()
+    if stored is not None and (position is None or position < stored[1] - found.BEHIND_NS):
+        read = "has not begun to read what is stored" if position is None else f"has read what is stored up to {text.time(position)} only"
+        return f"the watch {read}, and knows no {metric} of {name} yet; choose it again in a minute"
+    return f"{name} has sent no {metric} in the last {BACK_NS // DAY_NS} days"
 
 
 def _of_many(environment: str, scope: str | None, metric: str) -> Key:
