@@ -88,6 +88,17 @@ def test_what_could_be_told_first_leads_where_onsets_are_not_known_apart() -> No
     assert [member.metric for member in one.members] == ["load", "p95"]
 
 
+def test_a_service_leads_before_many_that_are_watched_together() -> None:
+    """Of a scope no cause can be asked for; it is slow because the service is."""
+    mill, stone = EntityId("scope", "The mill"), EntityId("service", "millstone")
+    found = [Of("p95", None, {}, "s", replace(deviation(0, 60), bits=99.0), mill), Of("p95", "millstone", {}, "s", deviation(1, 60), stone)]
+    [one] = group(found)
+    assert [member.entity.kind for member in one.members] == ["service", "scope"]
+    # Where the scope was slow long before, it leads: another of its services may have been.
+    [one] = group([found[0], replace(found[1], deviation=deviation(5, 60))])
+    assert one.members[0].entity == mill
+
+
 def test_what_surprises_little_does_not_date_a_disturbance() -> None:
     shop = EntityId("service", "shop")
     found = [Of("p95", name, {}, "s", replace(deviation(at, None), bits=bits), shop) for name, at, bits in (("a", 0, 50), ("b", 9, 400), ("c", 10, 300))]

@@ -122,8 +122,10 @@ def _led(members: Sequence[Of], since: int) -> list[Of]:
     return [first, *(one for one in members if one is not first)]
 
 
-def _urgency(one: Of) -> tuple[bool, int, float]:
-    return harm(one.metric, one.deviation) is None, one.deviation.opened, -one.deviation.bits
+def _urgency(one: Of) -> tuple[bool, bool, int, float]:
+    """A service before many together: one of them made these slow, and of it a cause can be asked for."""
+    hurts = harm(one.metric, one.deviation) is not None
+    return not hurts, hurts and one.service is None, one.deviation.opened, -one.deviation.bits
 
 
 def in_order(one: Of) -> tuple[int, int, float, str]:
