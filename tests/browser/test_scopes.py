@@ -101,7 +101,7 @@ def test_a_name_that_is_taken_is_told_and_nothing_typed_is_lost(page: Page, api:
     assert api.post("/api/scopes", {"name": "Berths", "services": ["berth-*"]})[0] == 201
     make(page, "berths", "pay*")
     page.get_by_role("button", name="Keep and use").click()
-    expect(page.get_by_role("alert")).to_contain_text("there is a scope 'berths' already")
+    expect(page.get_by_role("alert")).to_contain_text("There is a scope 'berths' already")
     expect(page.get_by_role("textbox", name="Services")).to_have_value("pay*")
 
 

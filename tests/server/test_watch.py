@@ -306,7 +306,7 @@ def test_people_choose_what_is_watched_and_how_closely(history: None) -> None:
     assert row.began == BEGAN
     with pytest.raises(InvalidQuestion, match="watched already"):
         choose.watch("test", "p99", 1.0, person, service="shop")
-    with pytest.raises(NotFound, match="sends no metric"):
+    with pytest.raises(NotFound, match="no metric"):
         choose.watch("test", "no.such", 1.0, person, service="shop")
     with pytest.raises(NotFound, match="No service"):
         choose.watch("test", "p99", 1.0, person, service="shopp")

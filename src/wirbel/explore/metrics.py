@@ -54,7 +54,7 @@ def metric_view(wanted: Wanted, start: int, end: int, windows: list[tuple[int, i
     service, name = wanted.service, wanted.name
     table, grid = wanted.read(start, end)
     if not table.num_rows:
-        raise NotFound(f"{service} has sent no {name} between {rfc3339(start)} and {rfc3339(end)}.")
+        raise NotFound(f"no {name} of {service} came between {rfc3339(start)} and {rfc3339(end)}")
     found = wanted.measured(table, grid)
     return MetricView(
         metric=name,

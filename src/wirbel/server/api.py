@@ -57,7 +57,7 @@ def _say_what_does_not_fit(request: HttpRequest, error: ValidationError) -> Any:
 
 def _named(place: tuple[str | int, ...]) -> str:
     """``place`` begins with where it was given and, of a body, with the name of the parameter that holds it."""
-    return ".".join(str(part) for part in place[2 if place[0] == "body" and len(place) > 2 else 1 :]) or "what was given"
+    return ".".join(str(part) for part in place[2 if place[0] == "body" and len(place) > 2 else 1 :]).replace("_", " ") or "what was given"
 
 
 @api.exception_handler(DataError)

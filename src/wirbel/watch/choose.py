@@ -39,7 +39,7 @@ def watch(environment: str, metric: str, budget: float, person: Model, service: 
         with transaction.atomic():
             row.save()
     except IntegrityError as error:
-        raise InvalidQuestion(f"{metric} of {key.entity.name} is watched already; change that one") from error
+        raise InvalidQuestion(f"watched already is {metric} of {key.entity.name}; change that one") from error
     first = replay.backfill(row, key, found.until() or 0, BACK_NS // DAY_NS)
     if first is None:
         row.delete()
@@ -55,7 +55,7 @@ def _why_unknown(name: str, metric: str) -> str:
     if stored is not None and (position is None or position < stored[1] - found.BEHIND_NS):
         read = "has not begun to read what is stored" if position is None else f"has read what is stored up to {text.time(position)} only"
         return f"the watch {read}, and knows no {metric} of {name} yet; choose it again in a minute"
-    return f"{name} has sent no {metric} in the last {BACK_NS // DAY_NS} days"
+    return f"no {metric} of {name} has come in the last {BACK_NS // DAY_NS} days"
 
 
 def _of_many(environment: str, scope: str | None, metric: str) -> Key:
@@ -74,7 +74,7 @@ def _of_service(environment: str, service: str, metric: str) -> Key:
         return Key(environment, entity, service, metric, (), "s", "quantile")
     sent = Metric.objects.filter(environment=environment, service=service, name=metric).first()
     if sent is None:
-        raise NotFound(f"{service} sends no metric {metric!r}; {', '.join(SHARES)} of its requests can be watched as well.")
+        raise NotFound(f"no metric {metric!r} comes from {service}; {', '.join(SHARES)} of its requests can be watched as well")
     return Key(environment, entity, service, metric, (), sent.unit, CHOSEN_METRIC)
 
 

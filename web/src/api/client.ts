@@ -1,6 +1,7 @@
 import createClient from "openapi-fetch";
 import { noteAge } from "./age";
 import type { components, paths } from "./schema.generated";
+import { asSentence } from "./sentence";
 
 export type Schemas = components["schemas"];
 
@@ -45,7 +46,7 @@ export async function take<T>(asked: Promise<Answer<T>>): Promise<T> {
   const detail = (answer.error as { detail?: unknown } | undefined)?.detail;
   throw new ApiError(
     answer.response.status,
-    typeof detail === "string" ? detail : `The server answered ${answer.response.status}.`,
+    typeof detail === "string" ? asSentence(detail) : `The server answered ${answer.response.status}.`,
   );
 }
 
