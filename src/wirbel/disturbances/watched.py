@@ -109,29 +109,26 @@ class ChangedWatched(Schema):
     is_paused: bool | None = None
 
 
-class CalendarOut(BaseModel):
+class WatchedCalendar(BaseModel):
     """Whose days and weeks the watched series have."""
 
-    zone: str = Field(description="A name of the time zone database.")
-    holidays: str = Field(description="Whose public holidays are days off: a country or a part of it (ISO 3166: DE, DE-BY); empty: none are known.")
+    zone: str = Field(max_length=60, description="A name of the time zone database.")
+    holidays: str = Field(
+        "", max_length=20, description="Whose public holidays are days off: a country or a part of it (ISO 3166: DE, DE-BY); empty: none are known."
+    )
 
 
-class NewCalendar(Schema):
-    zone: str = Field(max_length=60)
-    holidays: str = Field("", max_length=20)
-
-
-@router.get("/watched/calendar", response=CalendarOut)
+@router.get("/watched/calendar", response=WatchedCalendar)
 def get_calendar(request: HttpRequest) -> Any:
-    return CalendarOut(**vars(calendar.current()))
+    return WatchedCalendar(**vars(calendar.current()))
 
 
-@router.put("/watched/calendar", response=CalendarOut)
-def set_calendar(request: HttpRequest, given: NewCalendar) -> Any:
+@router.put("/watched/calendar", response=WatchedCalendar)
+def set_calendar(request: HttpRequest, given: WatchedCalendar) -> Any:
     """All series learn anew by it, within an hour."""
     if not request.user.may_administer:  # type: ignore[union-attr]
         raise HttpError(403, "Only an administrator says whose days and weeks the series have.")
-    return CalendarOut(**vars(calendar.change(given.zone, given.holidays)))
+    return WatchedCalendar(**vars(calendar.change(given.zone, given.holidays)))
 
 
 @router.get("/watched", response=WatchedList)

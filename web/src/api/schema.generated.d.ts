@@ -1022,22 +1022,6 @@ export interface components {
             /** Value */
             value: string | null;
         };
-        /**
-         * CalendarOut
-         * @description Whose days and weeks the watched series have.
-         */
-        CalendarOut: {
-            /**
-             * Holidays
-             * @description Whose public holidays are days off: a country or a part of it (ISO 3166: DE, DE-BY); empty: none are known.
-             */
-            holidays: string;
-            /**
-             * Zone
-             * @description A name of the time zone database.
-             */
-            zone: string;
-        };
         /** CallRow */
         CallRow: {
             /** Calls Focus */
@@ -2049,16 +2033,6 @@ export interface components {
             /** Name */
             name: string;
         };
-        /** NewCalendar */
-        NewCalendar: {
-            /**
-             * Holidays
-             * @default
-             */
-            holidays: string;
-            /** Zone */
-            zone: string;
-        };
         /** NewInquiry */
         NewInquiry: {
             /** Environment */
@@ -3048,6 +3022,23 @@ export interface components {
             signal: string;
             /** Token */
             token: string | null;
+        };
+        /**
+         * WatchedCalendar
+         * @description Whose days and weeks the watched series have.
+         */
+        WatchedCalendar: {
+            /**
+             * Holidays
+             * @description Whose public holidays are days off: a country or a part of it (ISO 3166: DE, DE-BY); empty: none are known.
+             * @default
+             */
+            holidays: string;
+            /**
+             * Zone
+             * @description A name of the time zone database.
+             */
+            zone: string;
         };
         /** WatchedList */
         WatchedList: {
@@ -4465,7 +4456,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["CalendarOut"];
+                    "application/json": components["schemas"]["WatchedCalendar"];
                 };
             };
         };
@@ -4479,7 +4470,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["NewCalendar"];
+                "application/json": components["schemas"]["WatchedCalendar"];
             };
         };
         responses: {
@@ -4489,7 +4480,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["CalendarOut"];
+                    "application/json": components["schemas"]["WatchedCalendar"];
                 };
             };
         };

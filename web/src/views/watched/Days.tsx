@@ -6,7 +6,7 @@ import { Refused } from "../../shared/Refused";
 import { Suggested } from "../../shared/Suggested";
 import { told } from "../../shared/Toasts";
 
-type Calendar = Schemas["CalendarOut"];
+type Calendar = Schemas["WatchedCalendar"];
 
 const ZONES = Intl.supportedValuesOf("timeZone");
 const COUNTRIES = new Intl.DisplayNames("en", { type: "region", fallback: "code" });
