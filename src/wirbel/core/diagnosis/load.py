@@ -14,6 +14,7 @@ from wirbel.core.series.series import Series
 from wirbel.core.topology.graph import EntityId
 
 Floats = npt.NDArray[np.float64]
+Bools = npt.NDArray[np.bool_]
 MIN_POINTS = 10  # minutes, or longer in a long reference, with requests
 LEAST_RANGE = 0.3  # of traffic within the reference (last tenth against first, beside the middle), to know a slope
 
@@ -44,13 +45,27 @@ def heard_s(question: Question, here: Requests) -> float:
     return _heard_s(_of_reference(question, here), question.reference)
 
 
+def heard(question: Question, here: Requests, times: Floats) -> Bools:
+    """Which of some times of the reference, s, lie where requests could be heard of, shape (times,)."""
+    count = _of_reference(question, here)
+    step = (times * 1e9 - count.grid.first) // count.grid.step_ns
+    return _heard(count)[np.clip(step, 0, count.grid.count - 1).astype(np.int64)]
+
+
 def _heard_s(count: Series, reference: Window) -> float:
+    grid = count.grid
+    lasts = np.minimum(grid.times + grid.step_ns, reference.end) - np.maximum(grid.times, reference.start)
+    return float(lasts[_heard(count)].sum()) / 1e9
+
+
+def _heard(count: Series) -> Bools:
+    """Steps in which requests could be heard of; all, where none ever came."""
     known = np.flatnonzero(count.known[0])
     if not len(known):
-        return reference.seconds
-    first = int(known[0])
-    silent = int(events.paused(np.nan_to_num(count.values[0, first:])).sum())
-    return (reference.end - max(int(count.grid.times[first]), reference.start)) / 1e9 - silent * count.grid.step
+        return np.ones(count.grid.count, np.bool_)
+    heard = np.zeros(count.grid.count, np.bool_)
+    heard[known[0] :] = ~events.paused(np.nan_to_num(count.values[0, known[0] :]))
+    return heard
 
 
 def _of_reference(question: Question, here: Requests) -> Series:

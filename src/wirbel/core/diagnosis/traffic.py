@@ -1,4 +1,7 @@
-"""More or fewer requests: the change of the rate by who calls and for what. The parts add up to it."""
+"""More or fewer requests: the change of the rate by who calls and for what. The parts add up to it.
+
+Traffic rises and falls by itself: intervals are of a rate that wanders, learned from the reference (core/stats/drift.py).
+"""
 
 from __future__ import annotations
 
@@ -6,72 +9,90 @@ import numpy as np
 import numpy.typing as npt
 
 from wirbel.core.diagnosis.attribution import Contribution, Effect
-from wirbel.core.diagnosis.load import heard_s
+from wirbel.core.diagnosis.load import heard, heard_s
 from wirbel.core.diagnosis.model import Question
 from wirbel.core.diagnosis.parts import OWN, Part
 from wirbel.core.diagnosis.requests import Requests
+from wirbel.core.stats import drift
 
 Floats = npt.NDArray[np.float64]
+Ints = npt.NDArray[np.int64]
 OUTSIDE = "from outside"  # who calls where no instrumented caller is seen
+STEPS, LONGEST_S = 20, 60.0  # of the focus, each of which has a rate
 
 
 def effect(question: Question, here: Requests) -> Effect:
     """Change of the rate, requests/s, with its interval."""
-    seconds = _seconds(question, here)
-    total = {side: float(here.adjusted_count[here.in_focus == side].sum()) / seconds[side] for side in (True, False)}
-    low, high = _interval(here.adjusted_count, here.in_focus, seconds)
+    before, after = _rates(question, here, np.zeros(len(here), np.int64), 1)
+    below, above, p = _uncertain(question, here, np.zeros(len(here), np.int64), 1)
+    delta = float(after[0] - before[0])
     return Effect(
-        reference=total[False],
-        focus=total[True],
-        delta=total[True] - total[False],
-        low=low,
-        high=high,
+        reference=float(before[0]),
+        focus=float(after[0]),
+        delta=delta,
+        low=delta + float(below[0]),
+        high=delta + float(above[0]),
         unit="requests/s",
         statistic="rate",
         requests_reference=int((~here.in_focus).sum()),
         requests_focus=int(here.in_focus.sum()),
+        p=float(p[0]),
     )
 
 
 def by_caller(question: Question, here: Requests) -> list[Contribution]:
     """What each caller and operation adds to the rate; largest first."""
+    if not len(here):
+        return []
     caller, callers = here.traces.codes("service")
     operation, operations = here.traces.codes("operation")
-    above = here.traces.parent[here.roots]
-    who, what = np.where(above >= 0, caller[above], -1), operation[here.roots]
-    seconds = _seconds(question, here)
+    parent = here.traces.parent[here.roots]
+    asked = np.stack([np.where(parent >= 0, caller[parent], -1), operation[here.roots]])
+    pairs, which = np.unique(asked, axis=1, return_inverse=True)
+    which = which.reshape(-1)
+    before, after = _rates(question, here, which, pairs.shape[1])
+    below, above, _ = _uncertain(question, here, which, pairs.shape[1])
     parts = []
-    for pair in np.unique(np.stack([who, what]), axis=1).T if len(here) else []:
-        rows = (who == pair[0]) & (what == pair[1])
-        rate = {side: float(here.adjusted_count[rows & (here.in_focus == side)].sum()) / seconds[side] for side in (True, False)}
-        delta = rate[True] - rate[False]
-        low, high = _interval(here.adjusted_count[rows], here.in_focus[rows], seconds)
-        part = Part(OWN, callers[pair[0]] if pair[0] >= 0 else OUTSIDE, operations[pair[1]], question.service, "service")
+    for n, (who, what) in enumerate(pairs.T):
+        delta = float(after[n] - before[n])
         parts.append(
             Contribution(
-                part=part,
-                calls_reference=rate[False],
-                calls_focus=rate[True],
-                reference=rate[False],
-                focus=rate[True],
+                part=Part(OWN, callers[who] if who >= 0 else OUTSIDE, operations[what], question.service, "service"),
+                calls_reference=float(before[n]),
+                calls_focus=float(after[n]),
+                reference=float(before[n]),
+                focus=float(after[n]),
                 delta=delta,
                 more_calls=delta,
                 slower_calls=0.0,
-                low=low,
-                high=high,
+                low=delta + float(below[n]),
+                high=delta + float(above[n]),
             )
         )
     return sorted(parts, key=lambda c: -abs(c.delta))
 
 
-def _seconds(question: Question, here: Requests) -> dict[bool, float]:
-    """By whether it is the focus: how long requests could be heard of."""
-    return {True: question.focus.seconds, False: heard_s(question, here)}
+def _rates(question: Question, here: Requests, which: Ints, count: int) -> tuple[Floats, Floats]:
+    """Requests a second of each kind in the reference and in the focus, of the time in which they could be heard of; ``which`` kind each request is."""
+    seconds = {False: heard_s(question, here), True: question.focus.seconds}
+    before, after = (np.bincount(which[here.in_focus == side], here.adjusted_count[here.in_focus == side], count) / seconds[side] for side in (False, True))
+    return before, after
 
 
-def _interval(weight: Floats, in_focus: npt.NDArray[np.bool_], seconds: dict[bool, float]) -> tuple[float, float]:
-    """95 % interval of a difference of Poisson rates; the variance of a weighted count is Σ weight²."""
-    focus, reference = weight[in_focus], weight[~in_focus]
-    delta = focus.sum() / seconds[True] - reference.sum() / seconds[False]
-    spread = np.sqrt((focus**2).sum() / seconds[True] ** 2 + (reference**2).sum() / seconds[False] ** 2)
-    return float(delta - 1.96 * spread), float(delta + 1.96 * spread)
+def _uncertain(question: Question, here: Requests, which: Ints, count: int) -> tuple[Floats, Floats, Floats]:
+    """How far the interval of each change reaches below and above it, and its p: rates of short steps are alike from one to the next, and wander."""
+    step = min(question.focus.seconds / STEPS, LONGEST_S)
+    times, rates, focus = [], [], []
+    for side, window in ((False, question.reference), (True, question.focus)):
+        steps = max(int(window.seconds / step), 1)
+        place = np.floor((here.start - window.start) / (step * 1e9)).astype(np.int64)
+        rows = (here.in_focus == side) & (place >= 0) & (place < steps)
+        each = np.bincount(place[rows] * count + which[rows], here.adjusted_count[rows], steps * count).reshape(steps, count) / step
+        middle = np.asarray(window.start / 1e9 + (np.arange(steps) + 0.5) * step, np.float64)
+        used = np.ones(steps, np.bool_) if side else heard(question, here, middle)
+        times.append(middle[used])
+        rates.append(each[used])
+        focus.append(np.full(int(used.sum()), side))
+    time = np.concatenate(times)
+    found = drift.difference(time - time.min(), np.concatenate(rates), np.ones(len(time)), np.concatenate(focus))
+    return found.low - found.delta, found.high - found.delta, found.p
