@@ -62,27 +62,6 @@ class Services:
         start, end = min(question.reference.start, question.focus.start), max(question.reference.end, question.focus.end)
         grid = Grid(start, end, finest=question.step_s)
         reference, focus = _windows(grid, question)
-        if not table.num_rows:
-            nothing = np.zeros((0, grid.count))
-            return cls(
-                entities=[],
-                total=nothing,
-                failures=nothing,
-                rate=nothing,
-                made=nothing,
-                failed_calls=nothing,
-                waited=nothing,
-                asked=nothing,
-                calls=np.zeros((0, 0), np.bool_),
-                is_consumer=np.zeros(0, np.bool_),
-                reference=reference,
-                focus=focus,
-                symptom=None,
-                first=grid.first,
-                step_s=grid.step,
-                asking={},
-                sending={},
-            )
         minute = arrow.numbers(table["minute"])
         table = table.filter(pa.array((minute >= grid.first) & (minute < grid.first + grid.count * grid.step_ns)))
         served = cell_series.entries(table)

@@ -35,7 +35,8 @@ def _of_requests(case: Case) -> Iterator[Observation]:
     late = np.flatnonzero(s.focus)[-max(int(s.focus.sum() * LATE), 1) :] if s.focus.any() else np.zeros(0, np.int64)
     known = bool(s.reference.any() and len(late))
     for n, (kind, name) in enumerate(s.entities if known else []):
-        gone, before, after = _gone(case, n, late)
+        left = _still_sent(case, n, late) if s.is_consumer[n] else None
+        gone, before, after = _gone(case, n, late, left)
         if gone <= MUCH:
             continue
         if kind != "service":
@@ -45,7 +46,6 @@ def _of_requests(case: Case) -> Iterator[Observation]:
         yield Observation((kind, name), "serves less", gone, "absence", "serves-less", facts, {"service": name}, service=name)
         if gone > ALL:
             yield Observation((kind, name), "silent", 1.0, "absence", service=name)
-        left = _still_sent(case, n, late) if s.is_consumer[n] else None
         if left is not None:
             facts = {"name": name, "gone": gone, "left": min(left, 1.0)}
             yield Observation((kind, name), "takes less than is sent", gone, "absence", "takes-less", facts, {"service": name}, service=name)
@@ -68,14 +68,14 @@ def _of_metrics(case: Case) -> Iterator[Observation]:
             )
 
 
-def _gone(case: Case, n: int, late: npt.NDArray[np.int64]) -> tuple[float, float, float]:
-    """The share of the requests of an entity that is clearly gone, of those that it would have by what it is asked; and its rate before and after, requests a step."""
+def _gone(case: Case, n: int, late: npt.NDArray[np.int64], sent: float | None) -> tuple[float, float, float]:
+    """The share of the requests of an entity that is clearly gone, of those that it would have by what it is asked and by the share of messages that is still ``sent``; and its rate before and after, requests a step."""
     s = case.services
     rate = s.rate[n]
     before, after = float(rate[s.reference].mean()), float(rate[late].mean())
     if rate[s.reference].sum() < LEAST_REQUESTS:
         return 0.0, before, after
-    left = _still_asked(case, n, late)
+    left = min(_still_asked(case, n, late), 1.0 if sent is None else sent)
     expected = before * left
     scatter = max(float(rate[s.reference].var()) * left, expected) * len(late)
     if (expected - after) * len(late) <= CLEAR * np.sqrt(scatter):
@@ -92,8 +92,7 @@ def _still_asked(case: Case, n: int, late: npt.NDArray[np.int64]) -> float:
     callers = s.rate[s.calls[:, n] & (np.arange(len(s.entities)) != n)]
     told = [callers.sum(axis=0), *([s.asked[n]] if s.entities[n][0] == "service" else [])]
     shares = [_left(case, asked, late) for asked in told if asked[s.reference].sum() >= LEAST_REQUESTS]
-    sent = _still_sent(case, n, late) if s.is_consumer[n] else None
-    return min([*shares, *([] if sent is None else [sent]), 1.0])
+    return min([*shares, 1.0])
 
 
 def _still_sent(case: Case, n: int, late: npt.NDArray[np.int64]) -> float | None:
