@@ -35,6 +35,7 @@ class Observed:
     kind: str
     seed: int
     seen: bool
+    signal: str  # that is asked about
     entities: list[tuple[str, str]]
     candidates: Options
     mechanisms: list[Options] = field(default_factory=list)
@@ -57,4 +58,4 @@ def of(case: Case, truth: Truth, world: str, seed: int, seen: bool) -> Observed:
         if options:
             hit = np.array([judged.change.id == truth.change for judged, _ in options], np.bool_)
             changes.append(Options(np.array([row for _, row in options]), hit))
-    return Observed(world, truth.kind, seed, seen, [one.entity for one in found], Options(rows, right), mechanisms, changes)
+    return Observed(world, truth.kind, seed, seen, case.question.signal, [one.entity for one in found], Options(rows, right), mechanisms, changes)

@@ -121,14 +121,20 @@ def fitted(drills: Sequence[Observed], held_out: Sequence[Floats], without_kind:
     """How often drills that the weights were not fitted on were answered right: other worlds, and kinds of fault never met."""
     lines = [f"{'':<20}{'drills':>8}{'rank 1':>8}{'first 3':>8}   kind left out of the fit: {'rank 1':>7}{'first 3':>8}"]
     met: dict[str, list[int]] = defaultdict(list)
+    asked: dict[str, list[int]] = defaultdict(list)
     for drill, chances in zip(drills, held_out, strict=True):
         if drill.kind != NOTHING:
             met[drill.kind].append(_rank(drill, chances))
+            asked[drill.signal].append(_rank(drill, chances))
     never = {kind: [_rank(drill, p) for drill, p in zip((d for d in drills if d.kind == kind), without_kind[kind], strict=True)] for kind in met}
     whole = [list(chain.from_iterable(found.values())) for found in (met, never)]
     for name, ours, unmet in [*((kind, met[kind], never[kind]) for kind in sorted(met)), ("all", *whole)]:
         cells = [_share(float(np.mean(np.array(found) <= k))) for found in (ours, unmet) for k in (1, 3)]
         lines.append(f"{name:<20}{len(ours):>8}{cells[0]:>8}{cells[1]:>8}   {cells[2]:>33}{cells[3]:>8}")
+    lines += [
+        f"{'asked: ' + signal:<20}{len(found):>8}" + "".join(f"{_share(float(np.mean(np.array(found) <= k))):>8}" for k in (1, 3))
+        for signal, found in asked.items()
+    ]
     error = np.std(np.array(whole[0]) == 1) / np.sqrt(max(len(whole[0]), 1))
     lines.append(f"standard error of rank 1: {100 * error:.1f} points")
     firsts = [(float(p.max()), bool(drill.candidates.right[p.argmax()])) for drill, p in zip(drills, held_out, strict=True) if len(p)]
