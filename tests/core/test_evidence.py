@@ -275,6 +275,24 @@ def test_a_new_pattern_is_told_with_its_words_and_who_it_names() -> None:
     assert not [entity for entity, _ in found if entity == ("service", "front")]
 
 
+def apart(whole: pa.Table, operation: str) -> pa.Table:
+    """The same requests of other traces, for another operation."""
+    for name in ("trace_id", "span_id", "parent_id"):
+        ids = [None if value is None else bytes([255 - value[0]]) + value[1:] for value in whole[name].to_pylist()]
+        whole = whole.set_column(whole.schema.get_field_index(name), name, pa.array(ids, whole.schema.field(name).type))
+    named = pa.array([operation if name == "GET /" else name for name in whole["operation"].to_pylist()])
+    return whole.set_column(whole.schema.get_field_index("operation"), "operation", named)
+
+
+def test_how_large_a_symptom_is_is_told_where_most_of_the_change_is() -> None:
+    """One operation of two is slow: of all requests it is less."""
+    slow = small_world(count=600, slow_database=20.0)
+    alone, both = case(slow), case(pa.concat_tables([slow, apart(small_world(count=600, seed=9), "GET /calm")]))
+    assert alone.carried == pytest.approx((alone.effect.reference, alone.effect.focus))
+    assert both.carried == pytest.approx(alone.carried, rel=0.02)
+    assert both.effect.focus < 0.8 * both.carried[1]
+
+
 def test_whom_a_full_pool_leads_to_is_not_blamed_for_it() -> None:
     found = seen(case(fleet(), patterns=counted(("back", "pool of <*> connections to db is in use, waited <*> ms", 13, 0.0, 90.0, 0.0))), "log patterns")
     assert found[("service", "back"), "new pattern of its own"].mechanism == "waiting"

@@ -71,6 +71,7 @@ def findings(*given: tuple[Share, Contribution], **more: object) -> Case:
         "order": [],
         "moved": {},
         "onset": BEGAN,
+        "carried": (EFFECT.reference, EFFECT.focus),
         "load": Load(1.0, None),
         **more,
     }
@@ -120,6 +121,20 @@ def test_what_no_candidate_explains_is_said() -> None:
 def test_a_change_that_may_be_none_has_no_candidates(effect: Effect) -> None:
     case = findings(own("a", 0.8), effect=effect)
     assert rank(case) == ([], 1.0)
+
+
+@pytest.mark.parametrize(
+    ("certain", "usual", "now", "matters"),
+    [(0.5, 0.1, 0.104, False), (0.4, 0.1, 0.123, True), (-0.1, 0.1, 0.2, False), (0.3, 0.0, 0.01, True), (0.6, 0.1, 0.09, True), (0.1, 0.1, 0.09, False)],
+)
+def test_what_is_for_certain_no_more_than_what_is_steady_may_move_is_none(certain: float, usual: float, now: float, matters: bool) -> None:
+    """``certain`` is the near end of the interval, as a share of the difference."""
+    delta = 0.8 if now > usual else -0.8
+    ends = sorted((certain * delta, 2 * delta))
+    case = findings(own("a", delta), effect=replace(EFFECT, delta=delta, low=ends[0], high=ends[1]), carried=(usual, now))
+    assert case.is_clear == matters
+    assert bool(rank(case)[0]) == matters
+    assert ("too small to matter" in " ".join(case.notes)) == (certain > 0 and not matters)
 
 
 def test_a_clearer_symptom_makes_whoever_did_it_likelier() -> None:

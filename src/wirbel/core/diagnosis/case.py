@@ -40,6 +40,7 @@ MIN_MEANS = 5  # minutes in each window, where there are means only
 MOST_ENTITIES = 24  # of which it is found out when they moved
 LEAST_EXPLAINED = 0.03  # parts below it are noise
 CONTRAST_REQUESTS = 3_000  # a window, for who stands out; more change the shares by less than 2 points
+STEADY = 0.02  # of what is usual, by which what is steady may move: no matter for anybody
 CARRIED = 0.8  # of the change, by the operations on which onsets and changes are judged
 SLOW_SHARE = 0.95  # of the reference: what is above this quantile of it is slow
 
@@ -196,9 +197,10 @@ class Case:
     def notes(self) -> list[str]:
         """What limits the answer."""
         if self.question.signal == "throughput":
-            return self.records.notes
+            return [*self.records.notes, *([] if self.is_clear else [_why_none(self.effect)])]
         left_out = self._standouts[1]
         found = [*self.records.notes, *_missing_parents(self.here)]
+        found += [] if self.is_clear else [_why_none(self.effect)]
         found += [f"Too many to compare each: {', '.join(left_out)} were left out."] if left_out else []
         carriers = self._carriers[1]
         return [*found, *([f"Onsets and changes were judged on {', '.join(carriers)}: most of the change is there."] if carriers else [])]
@@ -222,6 +224,27 @@ class Case:
             return most, []
         _, names = here.traces.codes("operation")
         return most, [names[code] for code in most[:5]]
+
+    @property
+    def is_clear(self) -> bool:
+        """Whether the symptom is more than the reference wanders by itself, and for certain more than what is steady may move."""
+        effect, (usual, now) = self.effect, self.carried
+        if not effect.is_clear:
+            return False
+        certain = min(abs(effect.low), abs(effect.high)) / abs(effect.delta)
+        return certain * abs(now - usual) > STEADY * usual
+
+    @cached_property
+    def carried(self) -> tuple[float, float]:
+        """What is usual for the requests in the focus that carry most of the change, and what it is, in the symptom's unit.
+
+        What is slow in one operation of ten is no small matter there.
+        """
+        if self.question.signal == "throughput":
+            return self.effect.reference, self.effect.focus
+        rows = self.here.in_focus & np.isin(self.here.stratum, self._carriers[0])
+        now, more = (float(np.average(values[rows], weights=self.here.adjusted_count[rows])) for values in (self.measured(self.here), self.over))
+        return now - more, now
 
     @cached_property
     def told(self) -> Requests:
@@ -362,6 +385,12 @@ def _change_of(found: Requests, values: Floats) -> float:
         return 0.0
     before, after = found.means(values)
     return float(after - before)
+
+
+def _why_none(effect: Effect) -> str:
+    if effect.is_clear:
+        return f"The difference is too small to matter: it may be {STEADY * 100:g} % of what is usual, or less."
+    return "The difference may be none: the reference wanders as far by itself."
 
 
 def _missing_parents(here: Requests) -> list[str]:

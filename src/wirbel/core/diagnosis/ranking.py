@@ -68,19 +68,15 @@ def _may_be_slowness(case: Case) -> bool:
 
 def clearness(case: Case) -> float:
     """How clear it is that there is a symptom: −log10 p of there being none."""
-    effect = case.effect
-    if case.question.signal == "throughput":
-        spread = max((effect.high - effect.low) / (2 * 1.96), 1e-12)
-        return min(float((effect.delta / spread) ** 2 / 2 / np.log(10)), MOST_DOUBT)
-    return min(-float(np.log10(max(effect.p, 1e-300))), MOST_DOUBT)
+    return min(-float(np.log10(max(case.effect.p, 1e-300))), MOST_DOUBT)
 
 
 def rank(case: Case, weights: Weights | None = None) -> tuple[list[Candidate], float]:
     """Candidates, surest first, and the share of the change that none of them explains.
 
-    Where the symptom may be none, nothing stands out: no candidates, and all of it unexplained.
+    Where the symptom may be none, or is too small to matter, nothing stands out: no candidates, and all of it unexplained.
     """
-    if not case.effect.is_clear:
+    if not case.is_clear:
         return [], 1.0
     weights = weights or load()
     seen = gather(observe(case), clearness(case))

@@ -52,16 +52,16 @@ export function Inquiry() {
         <Ladder view={view} />
       </div>
       <Candidates view={view} />
-      <div className="mt-4 grid grid-cols-2 gap-7">
-        <Standouts view={view} />
-        <Judged view={view} />
-      </div>
-      <Parts view={view} />
       {view.notes.map((note) => (
         <p key={note} className="mt-1 text-second">
           <Told text={note} />
         </p>
       ))}
+      <div className="mt-4 grid grid-cols-2 gap-7">
+        <Standouts view={view} />
+        <Judged view={view} />
+      </div>
+      <Parts view={view} />
     </>
   );
 }
