@@ -12,8 +12,8 @@ from tests.builders import NOW, table
 from wirbel.core.diagnosis import attribution, requests
 from wirbel.core.diagnosis.case import Case, Records
 from wirbel.core.diagnosis.inquire import diagnose
-from wirbel.core.diagnosis.model import Answer, Question, Window
-from wirbel.core.diagnosis.sentences import sentence
+from wirbel.core.diagnosis.model import Answer, Doubt, Question, Signal, Window
+from wirbel.core.diagnosis.sentences import asked, sentence
 from wirbel.core.errors import InvalidQuestion, NotEnoughData
 from wirbel.core.signals import spans
 from wirbel.core.signals.changes import Change
@@ -118,6 +118,21 @@ def parts_add_up(answer: Answer) -> None:
         assert c.more_calls + c.slower_calls == pytest.approx(c.delta, abs=1e-12)
 
 
+@pytest.mark.parametrize(
+    ("signal", "delta", "doubt", "told"),
+    [
+        ("latency", 0.1, None, "Why is front GET / slow?"),
+        ("latency", -0.1, None, "Why is front GET / faster?"),
+        ("errors", -0.1, None, "Why is front GET / failing less?"),
+        ("throughput", -3.0, None, "Why is front GET / getting fewer requests?"),
+        ("throughput", -3.0, "wanders", "Is front GET / getting more or fewer requests?"),
+        ("latency", 0.001, "small", "Is front GET / slow?"),
+    ],
+)
+def test_the_question_is_told_as_the_answer_finds_it(signal: Signal, delta: float, doubt: Doubt | None, told: str) -> None:
+    assert asked("front GET /", signal, delta, doubt) == told
+
+
 def test_one_query_that_becomes_many() -> None:
     answer = answered(question(), small_world(queries=(1, 12)), [deploy("back", 59.9), deploy("front", 75), deploy("elsewhere", 59.8)])
     parts_add_up(answer)
@@ -132,10 +147,10 @@ def test_one_query_that_becomes_many() -> None:
     traces = {
         int(row["trace_id"].hex(), 16): row for row in small_world(queries=(1, 12)).to_pylist() if row["service"] == "front" and row["kind"] == spans.SERVER
     }
-    asked = next(c for c in answer.contributions if c.part.peer == "db")
-    assert asked.example is not None
-    assert asked.beside is not None
-    assert traces[int(asked.example[0], 16)]["duration"] > 1.5 * traces[int(asked.beside[0], 16)]["duration"]
+    query = next(c for c in answer.contributions if c.part.peer == "db")
+    assert query.example is not None
+    assert query.beside is not None
+    assert traces[int(query.example[0], 16)]["duration"] > 1.5 * traces[int(query.beside[0], 16)]["duration"]
 
 
 def test_a_slower_database_is_blamed_and_not_its_caller() -> None:
@@ -184,6 +199,7 @@ def test_nothing_wrong_is_said_so() -> None:
         if answer.effect.low <= 0 <= answer.effect.high:
             assert answer.candidates == []
             assert answer.unexplained == 1.0
+            assert answer.doubt is not None
         assert all(s.change is None for s in answer.candidates)
         assert not answer.standouts
 

@@ -70,4 +70,5 @@ def test_an_answer_of_before_becomes_one_of_now() -> None:
     assert found.changes[0].entity.name == "berth-planner"
     assert found.contributions[0].part.operation == "POST /places/reserve"
     assert found.moved[0].onset.at == "2026-03-04T09:00:01Z"
+    assert (found.title, found.nothing) == ("Why is quay-web slow?", None)
     assert migration.with_candidates({"candidates": []}) == {"candidates": []}

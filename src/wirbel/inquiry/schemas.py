@@ -14,9 +14,9 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, computed_fie
 
 from wirbel.core.diagnosis.cascade import cascade
 from wirbel.core.diagnosis.changes import Judged, Verdict
-from wirbel.core.diagnosis.model import Answer, Candidate, Evidence
+from wirbel.core.diagnosis.model import Answer, Candidate, Doubt, Evidence, Signal
 from wirbel.core.diagnosis.parts import Part
-from wirbel.core.diagnosis.sentences import next_step, part_name, sentence, title, verdict_told
+from wirbel.core.diagnosis.sentences import asked, doubt_told, next_step, part_name, sentence, title, verdict_told
 from wirbel.core.signals.changes import Change, lines
 from wirbel.core.text import rfc3339
 from wirbel.explore.schemas import MOST_LINES, ChangeOut, ConfigurationLine, change_out
@@ -43,7 +43,7 @@ class Reference(TimeWindow):
 class Symptom(_Of):
     service: str
     operation: str | None
-    signal: str
+    signal: Signal
 
 
 class EffectOut(_Of):
@@ -276,7 +276,21 @@ class AnswerView(Contract):
     moved: list[MovedOut]
     examples: dict[str, Example]
     series: SeriesOut | None = None  # of the symptom
+    doubt: Doubt | None = None
     notes: list[str]
+
+    @computed_field  # type: ignore[prop-decorator]
+    @property
+    def title(self) -> str:
+        """What was asked, as the answer finds it."""
+        of = " ".join(filter(None, (self.symptom.service, self.symptom.operation)))
+        return asked(of, self.symptom.signal, self.effect.delta, self.doubt)
+
+    @computed_field  # type: ignore[prop-decorator]
+    @property
+    def nothing(self) -> str | None:
+        """Why there may be nothing to explain."""
+        return doubt_told(self.doubt) if self.doubt else None
 
 
 class InquiryView(AnswerView):
@@ -303,6 +317,7 @@ def answer_view(answer: Answer, took_ms: int) -> AnswerView:
         moved=[MovedOut.model_validate(one) for one in answer.moved],
         examples={name: Example(**_as_example(ids)) for name, ids in answer.examples.items()},
         series=None if answer.series is None else SeriesOut.model_validate(answer.series),
+        doubt=answer.doubt,
         notes=answer.notes,
     )
 

@@ -1627,6 +1627,8 @@ export interface components {
             changes: components["schemas"]["JudgedOut"][];
             /** Contributions */
             contributions: components["schemas"]["ContributionOut"][];
+            /** Doubt */
+            doubt?: ("wanders" | "small") | null;
             effect: components["schemas"]["EffectOut"];
             /** Examples */
             examples: {
@@ -1639,6 +1641,11 @@ export interface components {
             moved: components["schemas"]["MovedOut"][];
             /** Notes */
             notes: string[];
+            /**
+             * Nothing
+             * @description Why there may be nothing to explain.
+             */
+            readonly nothing: string | null;
             onset: components["schemas"]["OnsetOut"] | null;
             /** Percentiles */
             percentiles: components["schemas"]["Percentile"][];
@@ -1650,6 +1657,11 @@ export interface components {
             /** Statistic */
             statistic: string;
             symptom: components["schemas"]["Symptom"];
+            /**
+             * Title
+             * @description What was asked, as the answer finds it.
+             */
+            readonly title: string;
             /** Took Ms */
             took_ms: number;
             /** Unexplained */
@@ -2878,8 +2890,11 @@ export interface components {
             operation: string | null;
             /** Service */
             service: string;
-            /** Signal */
-            signal: string;
+            /**
+             * Signal
+             * @enum {string}
+             */
+            signal: "latency" | "errors" | "throughput";
         };
         /** TimeWindow */
         TimeWindow: {

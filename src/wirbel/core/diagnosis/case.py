@@ -16,7 +16,7 @@ from wirbel.core.diagnosis.attribution import Contribution, Effect
 from wirbel.core.diagnosis.contrast import Standout
 from wirbel.core.diagnosis.error_origins import origins
 from wirbel.core.diagnosis.measures import Measures, measure
-from wirbel.core.diagnosis.model import MINUTE_S, Load, Moved, Question
+from wirbel.core.diagnosis.model import MINUTE_S, Doubt, Load, Moved, Question
 from wirbel.core.diagnosis.onset import Onset
 from wirbel.core.diagnosis.pace import Pace
 from wirbel.core.diagnosis.parts import Part
@@ -197,10 +197,9 @@ class Case:
     def notes(self) -> list[str]:
         """What limits the answer."""
         if self.question.signal == "throughput":
-            return [*self.records.notes, *([] if self.is_clear else [_why_none(self.effect)])]
+            return self.records.notes
         left_out = self._standouts[1]
         found = [*self.records.notes, *_missing_parents(self.here)]
-        found += [] if self.is_clear else [_why_none(self.effect)]
         found += [f"Too many to compare each: {', '.join(left_out)} were left out."] if left_out else []
         carriers = self._carriers[1]
         return [*found, *([f"Onsets and changes were judged on {', '.join(carriers)}: most of the change is there."] if carriers else [])]
@@ -226,13 +225,13 @@ class Case:
         return most, [names[code] for code in most[:5]]
 
     @property
-    def is_clear(self) -> bool:
-        """Whether the symptom is more than the reference wanders by itself, and for certain more than what is steady may move."""
+    def doubt(self) -> Doubt | None:
+        """Why the symptom may be none: the reference *wanders* as far by itself, or it is too *small*, as what is steady may move as far."""
         effect, (usual, now) = self.effect, self.carried
         if not effect.is_clear:
-            return False
+            return "wanders"
         certain = min(abs(effect.low), abs(effect.high)) / abs(effect.delta)
-        return certain * abs(now - usual) > STEADY * usual
+        return None if certain * abs(now - usual) > STEADY * usual else "small"
 
     @cached_property
     def carried(self) -> tuple[float, float]:
@@ -385,12 +384,6 @@ def _change_of(found: Requests, values: Floats) -> float:
         return 0.0
     before, after = found.means(values)
     return float(after - before)
-
-
-def _why_none(effect: Effect) -> str:
-    if effect.is_clear:
-        return f"The difference is too small to matter: it may be {STEADY * 100:g} % of what is usual, or less."
-    return "The difference may be none: the reference wanders as far by itself."
 
 
 def _missing_parents(here: Requests) -> list[str]:

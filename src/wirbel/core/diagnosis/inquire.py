@@ -36,6 +36,7 @@ def answer(case: Case) -> Answer:
         moved=[] if about_traffic else case.order,
         candidates=candidates,
         unexplained=unexplained,
+        doubt=case.doubt,
         examples={} if about_traffic else case.examples(),
         series=case.services.sampled(question.signal),
         notes=case.notes,

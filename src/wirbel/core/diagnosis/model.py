@@ -15,6 +15,8 @@ from wirbel.core.errors import InvalidQuestion
 MINUTE_S = 60
 LEAST_STEPS, STEPS = 5, 10  # minutes that will do; steps of a window that has fewer, as long as they are no shorter than a second
 Signal = Literal["latency", "errors", "throughput"]
+Doubt = Literal["wanders", "small"]
+"""Why a symptom may be none: see Case.doubt."""
 
 
 @dataclass(frozen=True)
@@ -136,6 +138,7 @@ class Answer:
     moved: list[Moved]
     candidates: list[Candidate]
     unexplained: float
+    doubt: Doubt | None
     examples: dict[str, tuple[str, str]]  # "slow" and "normal" → (trace id, span id), hexadecimal
     series: Sampled | None  # of the symptom
     notes: list[str]  # what limits the answer: sampling, small windows, missing parents

@@ -76,7 +76,7 @@ def rank(case: Case, weights: Weights | None = None) -> tuple[list[Candidate], f
 
     Where the symptom may be none, or is too small to matter, nothing stands out: no candidates, and all of it unexplained.
     """
-    if not case.is_clear:
+    if case.doubt:
         return [], 1.0
     weights = weights or load()
     seen = gather(observe(case), clearness(case))

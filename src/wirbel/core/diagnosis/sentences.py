@@ -7,8 +7,9 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 from wirbel.core import text
+from wirbel.core.diagnosis.case import STEADY
 from wirbel.core.diagnosis.changes import OTHER_CALLERS, Control, Judged, Verdict
-from wirbel.core.diagnosis.model import Candidate, Evidence
+from wirbel.core.diagnosis.model import Candidate, Doubt, Evidence, Signal
 from wirbel.core.diagnosis.pairs import Partner
 from wirbel.core.diagnosis.parts import DEPENDENCY, OWN, TRANSFER, Part
 from wirbel.core.signals.changes import lines
@@ -72,6 +73,29 @@ _VERDICTS = {
     "off-path": "not involved",
     "unclear": "too few requests to say",
 }
+
+
+_ASKED: dict[Signal, tuple[str, str, str]] = {
+    "latency": ("slow", "faster", "slow"),
+    "errors": ("failing", "failing less", "failing"),
+    "throughput": ("getting more requests", "getting fewer requests", "getting more or fewer requests"),
+}
+"""What is asked about a service: where it is more, where it is less, and where it may be neither."""
+_DOUBTS: dict[Doubt, str] = {
+    "wanders": "The difference may be none: the reference wanders as far by itself.",
+    "small": f"The difference is too small to matter: for certain it is no more than {100 * STEADY:g} % of what is usual.",
+}
+
+
+def asked(of: str, signal: Signal, delta: float, doubt: Doubt | None) -> str:
+    """The question, of a service or one of its operations, as the answer finds it."""
+    more, less, neither = _ASKED[signal]
+    return f"Is {of} {neither}?" if doubt else f"Why is {of} {less if delta < 0 else more}?"
+
+
+def doubt_told(doubt: Doubt) -> str:
+    """Why there may be nothing to explain."""
+    return _DOUBTS[doubt]
 
 
 def verdict_told(verdict: Verdict) -> str:

@@ -32,12 +32,6 @@ import { Evidence } from "./Evidence";
 
 type View = Schemas["InquiryView"];
 
-const words: Record<string, [string, string]> = {
-  latency: ["slow", "mean"],
-  errors: ["failing", "failing"],
-  throughput: ["getting more or fewer requests", "requests"],
-};
-
 export function Inquiry() {
   const { id = "" } = useParams();
   const query = useInquiry(id);
@@ -72,9 +66,7 @@ function Head({ view }: { view: View }) {
   return (
     <div className="mb-3 flex items-start gap-4">
       <div className="flex-1">
-        <h1>
-          Why is {symptom.service} {symptom.operation ?? ""} {words[symptom.signal]?.[0]}?
-        </h1>
+        <h1>{view.title}</h1>
         <p className="text-second">
           {view.statistic} {quantity(effect.reference, effect.unit)} →{" "}
           <b className="text-rust">{quantity(effect.focus, effect.unit)}</b>, difference{" "}
@@ -343,7 +335,9 @@ function Candidates({ view }: { view: View }) {
         Candidates <span>weighed by a model fitted on drills; of those given 80 %, about 80 % are right</span>
       </h2>
       {view.candidates.length === 0 && (
-        <p className="py-3">Nothing stands out. {percent(view.unexplained)} of the change is unexplained.</p>
+        <p className="py-3">
+          Nothing stands out. {view.nothing ?? `${percent(view.unexplained)} of the change is unexplained.`}
+        </p>
       )}
       {view.candidates.map((candidate) => (
         <article key={candidate.rank} className="border-b border-line py-2" aria-label={`Candidate ${candidate.rank}`}>
