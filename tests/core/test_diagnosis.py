@@ -10,10 +10,12 @@ from hypothesis import strategies as st
 
 from tests.builders import NOW, table
 from wirbel.core.diagnosis import attribution, requests
+from wirbel.core.diagnosis.cascade import cascade
 from wirbel.core.diagnosis.case import Case, Records
 from wirbel.core.diagnosis.inquire import diagnose
 from wirbel.core.diagnosis.model import Answer, Doubt, Question, Signal, Window
-from wirbel.core.diagnosis.sentences import asked, sentence
+from wirbel.core.diagnosis.parts import Part
+from wirbel.core.diagnosis.sentences import asked, sentence, short_part_name
 from wirbel.core.errors import InvalidQuestion, NotEnoughData
 from wirbel.core.signals import spans
 from wirbel.core.signals.changes import Change
@@ -131,6 +133,27 @@ def parts_add_up(answer: Answer) -> None:
 )
 def test_the_question_is_told_as_the_answer_finds_it(signal: Signal, delta: float, doubt: Doubt | None, told: str) -> None:
     assert asked("front GET /", signal, delta, doubt) == told
+
+
+def test_the_parts_of_traffic_are_who_asks_and_for_what() -> None:
+    twice = small_world(load=2.0)
+    of_front, of_back = (answered(question(signal="throughput", service=name), twice, []) for name in ("front", "back"))
+    for found, told in ((of_front, "from outside, GET /"), (of_back, "asked by front, GET /x")):
+        parts_add_up(found)
+        assert [step.label for step in cascade(found.effect, found.contributions, timed=False)] == [told]
+        assert found.effect.focus == pytest.approx(2 * found.effect.reference, rel=0.01)
+
+
+@pytest.mark.parametrize(
+    ("part", "of_time", "of_failures"),
+    [
+        (Part("own", "back", "GET /x"), "back self time", "back itself"),
+        (Part("dependency", "back", "SELECT t", "db", "database"), "db", "db"),
+        (Part("transfer", "front", "GET back", "back", "service"), "network and queue front → back", "network and queue front → back"),
+    ],
+)
+def test_failures_have_no_self_time(part: Part, of_time: str, of_failures: str) -> None:
+    assert (short_part_name(part), short_part_name(part, is_time=False)) == (of_time, of_failures)
 
 
 def test_one_query_that_becomes_many() -> None:

@@ -162,12 +162,13 @@ class ContributionOut(_Of):
     high: float
     example: ExampleIds
     beside: ExampleIds
+    is_time: bool = True  # rather than a share of failures, or requests
 
     @computed_field  # type: ignore[prop-decorator]
     @property
     def name(self) -> str:
         """The part, without its operation."""
-        return part_name(Part(**self.part.model_dump()))
+        return part_name(Part(**self.part.model_dump()), self.is_time)
 
 
 class Mark(_Of):
@@ -304,14 +305,14 @@ def contract(answer: Answer, took_ms: int) -> Contract:
 
 def answer_view(answer: Answer, took_ms: int) -> AnswerView:
     """All of an answer that the screen shows."""
-    effect = answer.effect
+    effect, is_time = answer.effect, answer.question.signal == "latency"
     return AnswerView(
         **_contract(answer, took_ms),
         statistic=effect.statistic,
         requests=RequestCounts(reference=effect.requests_reference, focus=effect.requests_focus),
         percentiles=[Percentile(name=name, reference=before, focus=after) for name, (before, after) in answer.percentiles.items()],
-        contributions=[ContributionOut.model_validate(one) for one in answer.contributions],
-        cascade=[CascadeStep.model_validate(step) for step in cascade(effect, answer.contributions, answer.question.signal == "latency")],
+        contributions=[ContributionOut.model_validate(one).model_copy(update={"is_time": is_time}) for one in answer.contributions],
+        cascade=[CascadeStep.model_validate(step) for step in cascade(effect, answer.contributions, is_time)],
         standouts=[StandoutOut.model_validate(one) for one in answer.standouts],
         changes=[JudgedOut.model_validate(one) for one in answer.changes],
         moved=[MovedOut.model_validate(one) for one in answer.moved],

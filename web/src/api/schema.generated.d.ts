@@ -1231,6 +1231,11 @@ export interface components {
             focus: number;
             /** High */
             high: number;
+            /**
+             * Is Time
+             * @default true
+             */
+            is_time: boolean;
             /** Low */
             low: number;
             /** More Calls */

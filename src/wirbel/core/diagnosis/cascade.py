@@ -34,13 +34,14 @@ def cascade(effect: Effect, contributions: Sequence[Contribution], timed: bool) 
     """``timed``: the parts are times, so that it can be said whether calls became more or slower."""
     moves = sorted(contributions, key=lambda c: -abs(c.delta))
     shown = moves[:MOST_STEPS]
-    alike = Counter(short_part_name(c.part) for c in shown)
+    names = [short_part_name(c.part, timed) for c in shown]
+    alike = Counter(names)
     steps, at = [], effect.reference
-    for index, c in enumerate(shown):
+    for index, (c, name) in enumerate(zip(shown, names, strict=True)):
         # Parts of one name are told apart by their operation, which comes last: the rest is read first.
-        operation = f", {c.part.operation}" if alike[short_part_name(c.part)] > 1 or not timed else ""
+        operation = f", {c.part.operation}" if alike[name] > 1 or not timed else ""
         effects = (c.more_calls, c.slower_calls) if timed else (None, None)
-        label = f"{short_part_name(c.part)}{_how(c) if timed else ''}{operation}"
+        label = f"{name}{_how(c) if timed else ''}{operation}"
         steps.append(CascadeStep(label, c.delta, at, at + c.delta, index == 0, *effects))
         at += c.delta
     rest = len(moves) - len(steps)

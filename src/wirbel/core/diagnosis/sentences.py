@@ -11,7 +11,7 @@ from wirbel.core.diagnosis.case import STEADY
 from wirbel.core.diagnosis.changes import OTHER_CALLERS, Control, Judged, Verdict
 from wirbel.core.diagnosis.model import Candidate, Doubt, Evidence, Signal
 from wirbel.core.diagnosis.pairs import Partner
-from wirbel.core.diagnosis.parts import DEPENDENCY, OWN, TRANSFER, Part
+from wirbel.core.diagnosis.parts import ASKED, DEPENDENCY, OUTSIDE, OWN, TRANSFER, Part
 from wirbel.core.signals.changes import lines
 
 Facts = Mapping[str, Any]
@@ -103,16 +103,20 @@ def verdict_told(verdict: Verdict) -> str:
     return _VERDICTS[verdict]
 
 
-def part_name(part: Part) -> str:
-    """A part of requests, without its operation."""
-    return f"{part.service} calls {part.peer}" if part.kind == DEPENDENCY else short_part_name(part)
+def part_name(part: Part, is_time: bool = True) -> str:
+    """A part of the time of requests, or of what else is asked about, without its operation."""
+    return f"{part.service} calls {part.peer}" if part.kind == DEPENDENCY else short_part_name(part, is_time)
 
 
-def short_part_name(part: Part) -> str:
+def short_part_name(part: Part, is_time: bool = True) -> str:
     """The same where it is plain who calls, or room is short."""
     if part.kind == DEPENDENCY:
         return str(part.peer)
-    return f"network and queue {part.service} → {part.peer}" if part.kind == TRANSFER else f"{part.service} self time"
+    if part.kind == TRANSFER:
+        return f"network and queue {part.service} → {part.peer}"
+    if part.kind == ASKED:
+        return part.service if part.service == OUTSIDE else f"asked by {part.service}"
+    return f"{part.service} self time" if is_time else f"{part.service} itself"
 
 
 def title(candidate: Candidate, changes: Sequence[Judged]) -> str:

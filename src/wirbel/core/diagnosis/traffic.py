@@ -11,13 +11,12 @@ import numpy.typing as npt
 from wirbel.core.diagnosis.attribution import Contribution, Effect
 from wirbel.core.diagnosis.load import heard, heard_s
 from wirbel.core.diagnosis.model import Question
-from wirbel.core.diagnosis.parts import OWN, Part
+from wirbel.core.diagnosis.parts import ASKED, OUTSIDE, Part
 from wirbel.core.diagnosis.requests import Requests
 from wirbel.core.stats import drift
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
-OUTSIDE = "from outside"  # who calls where no instrumented caller is seen
 STEPS, LONGEST_S = 20, 60.0  # of the focus, each of which has a rate
 
 
@@ -57,7 +56,7 @@ def by_caller(question: Question, here: Requests) -> list[Contribution]:
         delta = float(after[n] - before[n])
         parts.append(
             Contribution(
-                part=Part(OWN, callers[who] if who >= 0 else OUTSIDE, operations[what], question.service, "service"),
+                part=Part(ASKED, callers[who] if who >= 0 else OUTSIDE, operations[what], question.service, "service"),
                 calls_reference=float(before[n]),
                 calls_focus=float(after[n]),
                 reference=float(before[n]),

@@ -146,6 +146,7 @@ function TraceLink({
 
 const ROW = 24;
 const LABEL = 47; // letters of a part that fit
+const LETTER = 8; // px, of an amount
 const MOST_ROWS = 8;
 const MOST_MOVED = 8;
 const MOST_PARTS = 10;
@@ -156,8 +157,10 @@ function Cascade({ view }: { view: View }) {
   const { effect, cascade } = view;
   const left = 284;
   const bounds = cascade.flatMap((step) => [step.start, step.end]);
-  const x = scaleLinear([0, Math.max(...bounds, effect.reference, effect.focus)], [left, width - 78]);
   const steps = cascade.filter((step) => step.amount !== 0);
+  const amount = (step: (typeof steps)[number]) => signed(quantity(step.amount, effect.unit), step.amount);
+  const room = 14 + LETTER * Math.max(8, ...steps.map((step) => amount(step).length));
+  const x = scaleLinear([0, Math.max(...bounds, effect.reference, effect.focus)], [left, width - room]);
   const bottom = (steps.length + 1) * ROW;
   return (
     <section ref={ref}>
@@ -196,7 +199,7 @@ function Cascade({ view }: { view: View }) {
                 fill={step.main ? "var(--rust)" : "var(--slate)"}
               />
               <text x={b + 6} y={y + 16}>
-                {signed(quantity(step.amount, effect.unit), step.amount)}
+                {amount(step)}
                 <title>{effects(step, effect.unit)}</title>
               </text>
             </g>
@@ -482,14 +485,15 @@ function Judged({ view }: { view: View }) {
 
 function Parts({ view }: { view: View }) {
   const { unit } = view.effect;
+  const [isTraffic, isTime] = [view.symptom.signal === "throughput", view.symptom.signal === "latency"];
   const [parts, offer] = useFirst(view.contributions, MOST_PARTS, "parts");
   return (
     <section className="mt-4" aria-label="All parts">
       <h2>
         All parts{" "}
         <span>
-          mean of a request; each leads to an example beside a normal one; they add up to{" "}
-          {signed(quantity(view.effect.delta, unit), view.effect.delta)}
+          {isTraffic ? "by who asks and for what" : "mean of a request; each leads to an example beside a normal one"}
+          {`; they add up to ${signed(quantity(view.effect.delta, unit), view.effect.delta)}`}
         </span>
       </h2>
       <table className="sheet-table">
@@ -497,13 +501,13 @@ function Parts({ view }: { view: View }) {
           <tr>
             <th>part</th>
             <th>operation</th>
-            <th className="num">calls</th>
+            {!isTraffic && <th className="num">calls</th>}
             <th className="num text-kelp!">reference</th>
             <th className="num text-rust!">focus</th>
             <th className="num">difference</th>
             <th className="num">95 % interval</th>
-            <th className="num">by more calls</th>
-            <th className="num">by slower calls</th>
+            {isTime && <th className="num">by more calls</th>}
+            {isTime && <th className="num">by slower calls</th>}
           </tr>
         </thead>
         <tbody>
@@ -525,9 +529,11 @@ function Parts({ view }: { view: View }) {
               <td className="max-w-[260px] font-mono text-[12px]">
                 <Copyable text={one.part.operation}>{one.part.operation}</Copyable>
               </td>
-              <td className="num">
-                {significant(one.calls_reference, 2)} → {significant(one.calls_focus, 2)}
-              </td>
+              {!isTraffic && (
+                <td className="num">
+                  {significant(one.calls_reference, 2)} → {significant(one.calls_focus, 2)}
+                </td>
+              )}
               <td className="num">{quantity(one.reference, unit)}</td>
               <td className="num">{quantity(one.focus, unit)}</td>
               <td className="num">{signed(quantity(one.delta, unit), one.delta)}</td>
@@ -536,8 +542,8 @@ function Parts({ view }: { view: View }) {
                   ? `${share(one.low)} to ${share(one.high)}`
                   : `${quantity(one.low, unit)} to ${quantity(one.high, unit)}`}
               </td>
-              <td className="num">{quantity(one.more_calls, unit)}</td>
-              <td className="num">{quantity(one.slower_calls, unit)}</td>
+              {isTime && <td className="num">{quantity(one.more_calls, unit)}</td>}
+              {isTime && <td className="num">{quantity(one.slower_calls, unit)}</td>}
             </tr>
           ))}
         </tbody>

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from wirbel.core.diagnosis.case import LEAST_EXPLAINED, Case
 from wirbel.core.diagnosis.evidence.observation import Feature, Observation, Source
-from wirbel.core.diagnosis.traffic import OUTSIDE
+from wirbel.core.diagnosis.parts import OUTSIDE
 
 FEATURES = {
     "calls more": Feature("share of the change", +1, 0.5),
