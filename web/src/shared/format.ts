@@ -29,7 +29,7 @@ export function duration(seconds: number | null | undefined): string {
 }
 
 export function share(value: number | null | undefined): string {
-  return value == null ? missing : `${(value * 100).toFixed(Math.abs(value) >= 0.1 ? 1 : 2)} %`;
+  return value == null ? missing : `${(value * 100).toFixed(Math.abs(value) >= 0.1 ? 1 : 2)} %`.replace("-", "−");
 }
 
 export function percent(value: number): string {

@@ -52,7 +52,7 @@ export function Inquiry() {
         </p>
       ))}
       <div className="mt-4 grid grid-cols-2 gap-7">
-        <Standouts view={view} />
+        {view.symptom.signal !== "throughput" && <Standouts view={view} />}
         <Judged view={view} />
       </div>
       <Parts view={view} />
@@ -380,7 +380,9 @@ function Standouts({ view }: { view: View }) {
         Over-represented values <span>among slow or failed requests, against other values</span>
       </h2>
       {view.standouts.length === 0 ? (
-        <p className="text-second">No attribute value tells the slow requests from the others.</p>
+        <p className="text-second">
+          No attribute value tells the {view.symptom.signal === "errors" ? "failed" : "slow"} requests from the others.
+        </p>
       ) : (
         <table className="sheet-table table-fixed">
           <thead>
@@ -501,7 +503,7 @@ function Parts({ view }: { view: View }) {
           <tr>
             <th>part</th>
             <th>operation</th>
-            {!isTraffic && <th className="num">calls</th>}
+            {isTime && <th className="num">calls</th>}
             <th className="num text-kelp!">reference</th>
             <th className="num text-rust!">focus</th>
             <th className="num">difference</th>
@@ -529,7 +531,7 @@ function Parts({ view }: { view: View }) {
               <td className="max-w-[260px] font-mono text-[12px]">
                 <Copyable text={one.part.operation}>{one.part.operation}</Copyable>
               </td>
-              {!isTraffic && (
+              {isTime && (
                 <td className="num">
                   {significant(one.calls_reference, 2)} → {significant(one.calls_focus, 2)}
                 </td>
