@@ -63,6 +63,17 @@ def test_what_halves_or_doubles_is_clear(times: float) -> None:
     assert np.median([one.focus / one.reference for one in found]) == pytest.approx(times, rel=0.1)
 
 
+def test_what_stops_is_clear_though_little_is_known_of_before() -> None:
+    """A minute of reference with 74 recorded requests, each for 64, and two minutes without any."""
+    rng = np.random.default_rng(8)
+    start = NOW + np.sort(rng.integers(0, 60 * SECOND, 74))
+    asking = Question("front", None, "throughput", Window(NOW + 180 * SECOND, NOW + 300 * SECOND), Window(NOW, NOW + 60 * SECOND))
+    found = traffic.effect(asking, Came(start, np.full(74, 64.0), np.zeros(74, np.bool_)))  # type: ignore[arg-type]
+    assert (found.focus, found.reference) == (0.0, pytest.approx(74 * 64 / 60))
+    assert found.high < -0.5 * found.reference
+    assert found.p < 1e-6
+
+
 def test_a_pause_and_the_time_before_the_first_request_are_no_wandering() -> None:
     """A program begins twenty minutes into the reference and is away for ten minutes of it."""
     rng = np.random.default_rng(7)

@@ -226,7 +226,7 @@ class Case:
 
     @property
     def doubt(self) -> Doubt | None:
-        """Why the symptom may be none: the reference *wanders* as far by itself, or it is too *small*, as what is steady may move as far."""
+        """Why the symptom may be none: the reference *wanders* as far by itself, or it may be too *small*, as what is steady may move as far."""
         effect, (usual, now) = self.effect, self.carried
         if not effect.is_clear:
             return "wanders"

@@ -83,7 +83,7 @@ _ASKED: dict[Signal, tuple[str, str, str]] = {
 """What is asked about a service: where it is more, where it is less, and where it may be neither."""
 _DOUBTS: dict[Doubt, str] = {
     "wanders": "The difference may be none: the reference wanders as far by itself.",
-    "small": f"The difference is too small to matter: for certain it is no more than {100 * STEADY:g} % of what is usual.",
+    "small": f"It is not certain that the difference is more than {100 * STEADY:g} % of what is usual, by which anything steady may move.",
 }
 
 

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import numpy as np
 import numpy.typing as npt
+from scipy import special
 
 from wirbel.core.diagnosis.attribution import Contribution, Effect
 from wirbel.core.diagnosis.load import heard, heard_s
@@ -17,7 +18,9 @@ from wirbel.core.stats import drift
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
+Bools = npt.NDArray[np.bool_]
 STEPS, LONGEST_S = 20, 60.0  # of the focus, each of which has a rate
+SURELY = 0.05  # p, below which a rate wanders
 
 
 def effect(question: Question, here: Requests) -> Effect:
@@ -79,19 +82,41 @@ def _rates(question: Question, here: Requests, which: Ints, count: int) -> tuple
 
 
 def _uncertain(question: Question, here: Requests, which: Ints, count: int) -> tuple[Floats, Floats, Floats]:
-    """How far the interval of each change reaches below and above it, and its p: rates of short steps are alike from one to the next, and wander."""
+    """How far the interval of each change reaches below and above it, and its p.
+
+    Rates of short steps are alike from one to the next, and wander; where those of the reference scatter no more than by chance (a test of dispersion: Fisher 1925), chance is all there is.
+    """
+    time, rates, by_chance, focus = _steps(question, here, which, count)
+    wandering = drift.difference(time - time.min(), rates, np.ones(len(time)), focus)
+    quiet = rates[~focus]
+    expected = by_chance[~focus].mean(axis=0)
+    scatter = ((quiet - quiet.mean(axis=0)) ** 2).sum(axis=0)
+    wanders = special.chdtrc(max(len(quiet) - 1, 1), scatter / np.maximum(expected, 1e-300)) < SURELY
+    error = np.sqrt(sum(by_chance[rows].sum(axis=0) / rows.sum() ** 2 for rows in (focus, ~focus)))
+    with np.errstate(divide="ignore", invalid="ignore"):
+        p = np.where(wandering.delta == 0, 1.0, 2 * special.ndtr(-np.abs(wandering.delta) / error))
+    reach = special.ndtri(0.975) * error
+    return (
+        np.where(wanders, wandering.low - wandering.delta, -reach),
+        np.where(wanders, wandering.high - wandering.delta, reach),
+        np.where(wanders, wandering.p, p),
+    )
+
+
+def _steps(question: Question, here: Requests, which: Ints, count: int) -> tuple[Floats, Floats, Floats, Bools]:
+    """The middles of steps (s, shape (steps,)), the rate of each kind in them and its variance by chance (that of a weighted count is Σ weight²), shape (steps, kinds), and which steps are the focus's."""
     step = min(question.focus.seconds / STEPS, LONGEST_S)
-    times, rates, focus = [], [], []
+    times, sums, focus = [], [], []
     for side, window in ((False, question.reference), (True, question.focus)):
         steps = max(int(window.seconds / step), 1)
         place = np.floor((here.start - window.start) / (step * 1e9)).astype(np.int64)
         rows = (here.in_focus == side) & (place >= 0) & (place < steps)
-        each = np.bincount(place[rows] * count + which[rows], here.adjusted_count[rows], steps * count).reshape(steps, count) / step
+        weight, cell = here.adjusted_count[rows], place[rows] * count + which[rows]
+        each = np.stack([np.bincount(cell, weight**power, steps * count).reshape(steps, count) / step**power for power in (1, 2)])
         middle = np.asarray(window.start / 1e9 + (np.arange(steps) + 0.5) * step, np.float64)
         used = np.ones(steps, np.bool_) if side else heard(question, here, middle)
         times.append(middle[used])
-        rates.append(each[used])
+        sums.append(each[:, used])
         focus.append(np.full(int(used.sum()), side))
-    time = np.concatenate(times)
-    found = drift.difference(time - time.min(), np.concatenate(rates), np.ones(len(time)), np.concatenate(focus))
-    return found.low - found.delta, found.high - found.delta, found.p
+    rates, by_chance = np.concatenate(sums, axis=1)
+    return np.concatenate(times), rates, by_chance, np.concatenate(focus)
