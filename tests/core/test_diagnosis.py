@@ -120,6 +120,25 @@ def parts_add_up(answer: Answer) -> None:
         assert c.more_calls + c.slower_calls == pytest.approx(c.delta, abs=1e-12)
 
 
+def apart(whole: pa.Table, operation: str) -> pa.Table:
+    """The same requests of other traces, for another operation."""
+    for name in ("trace_id", "span_id", "parent_id"):
+        ids = [None if value is None else bytes([255 - value[0]]) + value[1:] for value in whole[name].to_pylist()]
+        whole = whole.set_column(whole.schema.get_field_index(name), name, pa.array(ids, whole.schema.field(name).type))
+    named = pa.array([operation if name == "GET /" else name for name in whole["operation"].to_pylist()])
+    return whole.set_column(whole.schema.get_field_index("operation"), "operation", named)
+
+
+def test_how_large_a_symptom_is_is_told_where_most_of_the_change_is() -> None:
+    """One operation of two is slow: of all requests it is less."""
+    slow = small_world(count=600, slow_database=20.0)
+    calm = apart(small_world(count=600, seed=9), "GET /calm")
+    alone, both = (Case(question(), Records(spans=sent)) for sent in (slow, pa.concat_tables([slow, calm])))
+    assert alone.carried == pytest.approx((alone.effect.reference, alone.effect.focus))
+    assert both.carried == pytest.approx(alone.carried, rel=0.02)
+    assert both.effect.focus < 0.8 * both.carried[1]
+
+
 @pytest.mark.parametrize(
     ("signal", "delta", "doubt", "told"),
     [

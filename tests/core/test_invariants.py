@@ -9,8 +9,8 @@ import pyarrow as pa
 import pytest
 
 from tests.builders import NOW, table
+from tests.core.made_cases import counted, fleet, samples
 from tests.core.test_diagnosis import FOCUS_MS, deploy, question, small_world
-from tests.core.test_evidence import counted, fleet, samples
 from wirbel.core.diagnosis import requests
 from wirbel.core.diagnosis.case import Case, Records
 from wirbel.core.diagnosis.inquire import answer, diagnose

@@ -9,8 +9,8 @@ import pyarrow as pa
 import pytest
 
 from tests.builders import table
+from tests.core.made_cases import seen
 from tests.core.test_diagnosis import FOCUS_MS, question
-from tests.core.test_evidence import seen
 from wirbel.core.diagnosis.case import Case, Records
 from wirbel.core.diagnosis.inquire import answer
 from wirbel.core.diagnosis.sentences import sentence, title

@@ -7,8 +7,8 @@ import pyarrow as pa
 import pytest
 
 from tests.builders import table
+from tests.core.made_cases import fleet, samples, seen
 from tests.core.test_diagnosis import FOCUS_MS, question
-from tests.core.test_evidence import fleet, samples, seen
 from wirbel.core.diagnosis.case import Case, Records
 from wirbel.core.diagnosis.evidence.observation import Observation
 from wirbel.core.diagnosis.model import Evidence

@@ -1,8 +1,7 @@
-"""Each source of evidence on a case in which it is known what it must see, and what it must not."""
+"""Sources of evidence on requests, calls and messages: what each must see, and what it must not."""
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterator
 from dataclasses import replace
 
@@ -12,291 +11,17 @@ import pyarrow.compute as pc
 import pytest
 
 from tests.builders import NOW, table
+from tests.core.made_cases import HOSTS, MINUTE_NS, case, counted, fleet, samples, seen
 from tests.core.test_diagnosis import FOCUS_MS, question, small_world
 from wirbel.core import cells
 from wirbel.core.diagnosis.case import Case, Records
-from wirbel.core.diagnosis.evidence import SOURCES
 from wirbel.core.diagnosis.evidence.observation import Observation
-from wirbel.core.diagnosis.inquire import answer
 from wirbel.core.diagnosis.marks import compared
-from wirbel.core.diagnosis.measures import measure
 from wirbel.core.diagnosis.model import Evidence, Signal
-from wirbel.core.diagnosis.ranking import observe, rank
+from wirbel.core.diagnosis.ranking import observe
 from wirbel.core.diagnosis.sentences import sentence
 from wirbel.core.diagnosis.services import Services
-from wirbel.core.diagnosis.weighing import load
-from wirbel.core.patterns.counts import COUNTED
-from wirbel.core.signals import points, spans
-
-MINUTE_NS = 60 * 10**9
-ZONE = "resource.s:cloud.availability_zone"
-HOSTS = {"h1": "north", "h2": "north", "h3": "south", "h4": "south"}
-
-
-def fleet(slow_host: str | None = None, slow_zone: str | None = None, slow_database: bool = False, count: int = 700, seed: int = 3) -> pa.Table:
-    """front → back → db; both services run on four hosts of two zones; what goes wrong begins with the second hour."""
-    rng = np.random.default_rng(seed)
-    rows, span = [], 0
-    for trace, at in enumerate(np.sort(rng.uniform(0, 2 * FOCUS_MS, 2 * count)), 1):
-        wrong = at >= FOCUS_MS
-        places = [str(rng.choice(list(HOSTS))) for _ in range(2)]
-        stretch = [2.5 if wrong and host == slow_host else 1.0 for host in places]
-        crossing = wrong and slow_zone is not None and (HOSTS[places[0]] == slow_zone) != (HOSTS[places[1]] == slow_zone)
-        way = 0.4 + (float(rng.exponential(40)) if crossing else 0.0)
-        query = float(rng.lognormal(2, 0.2)) * (4 if wrong and slow_database else 1)
-        work = [float(rng.lognormal(3, 0.2)) * s for s in stretch]
-        front, client, server, call = span + 1, span + 2, span + 3, span + 4
-        span += 4
-        where = [{"host": host, ZONE: HOSTS[host], "instance": f"{name}-{host}"} for host, name in zip(places, ("front", "back"), strict=True)]
-        inner = work[1] + query
-        rows += [
-            {"trace": trace, "span": front, "service": "front", "operation": "GET /x", "start": at, "duration": work[0] + inner + 2 * way, **where[0]},
-            {
-                "trace": trace, "span": client, "parent": front, "service": "front", "operation": "GET /y", "kind": spans.CLIENT, "start": at + work[0],
-                "duration": inner + 2 * way, "peer": "back", "peer_kind": "service", **where[0],
-            },
-            {"trace": trace, "span": server, "parent": client, "service": "back", "operation": "GET /y", "start": at + work[0] + way, "duration": inner, **where[1]},
-            {
-                "trace": trace, "span": call, "parent": server, "service": "back", "operation": "SELECT t", "kind": spans.CLIENT,
-                "start": at + work[0] + way + work[1] / 2, "duration": query, "peer": "ns at db", "peer_kind": "database", **where[1],
-            },
-        ]  # fmt: skip
-    return table(*rows)
-
-
-def samples(given: dict[tuple[str, str | None, str | None, str, str], tuple[float, float]], labels: dict[str, str] | None = None, unit: str = "1") -> pa.Table:
-    """Gauges by the minute over both hours; values are the level in each hour, with a little noise. Keys: service, instance, host, metric, label."""
-    rng = np.random.default_rng(1)
-    rows = []
-    for (service, instance, host, metric, label), (before, after) in given.items():
-        for minute in range(120):
-            level = before if minute < 60 else after
-            if np.isnan(level):
-                continue
-            rows.append(
-                {
-                    "service": service,
-                    "instance": instance,
-                    "host": host,
-                    "metric": metric,
-                    "unit": unit,
-                    "kind": points.GAUGE,
-                    "temporality": points.NO_TEMPORALITY,
-                    "labels": label,
-                    "time": NOW + minute * MINUTE_NS + 1,
-                    "value": level * (1 + 0.01 * rng.standard_normal()),
-                    "environment": "default",
-                    "monotonic": False,
-                    "resource": "{}",
-                }
-            )
-    return points.combine([pa.Table.from_pylist(rows, points.POINT_SCHEMA)])
-
-
-def case(table: pa.Table, **records: object) -> Case:
-    return Case(question(), Records(spans=table, **records))  # type: ignore[arg-type]
-
-
-def seen(given: Case, source: str) -> dict[tuple[tuple[str, str], str], Observation]:
-    [found] = [one for one in SOURCES if one.name == source]
-    strongest: dict[tuple[tuple[str, str], str], Observation] = {}
-    for one in found.observe(given):
-        key = one.entity, one.feature
-        if key not in strongest or one.value > strongest[key].value:
-            strongest[key] = one
-    return strongest
-
-
-def test_the_tenants_of_a_slow_host_suffer_together_and_others_do_not() -> None:
-    found = seen(case(fleet(slow_host="h3")), "shared infrastructure")
-    slow = found[("host", "h3"), "tenants slower"]
-    assert slow.value == pytest.approx(np.log2(2.5), abs=0.15)
-    assert slow.facts["services"] == ["back", "front"]
-    assert found[("host", "h3"), "services slower there"].value == 2
-    assert not [
-        entity for (entity, feature), one in found.items() if feature == "tenants slower" and entity[0] == "host" and entity[1] != "h3" and one.value > 0.2
-    ]
-    alone = found[("zone", "south"), "one part alone"]
-    assert alone.value > 0.5  # the finest that explains: not its zone
-    assert found[("host", "h3"), "alone in its zone"].value == alone.value
-    assert found[("host", "h3"), "alone in its zone"].attributes == {"cloud.availability_zone": "south"}
-    assert [entity for entity, feature in found if feature == "alone in its zone"] == [("host", "h3")]
-    assert (("zone", "south"), "all of it slower") not in found
-
-
-def test_a_zone_is_named_after_the_only_host_of_it_that_is_slow() -> None:
-    """However much was held to speak for zones."""
-    fond_of_zones = replace(load(), candidates={**load().candidates, "zone": 4.0})
-    assert rank(case(fleet(slow_host="h3")), fond_of_zones)[0][0].entity == ("host", "h3")
-    assert rank(case(fleet(slow_zone="south")), fond_of_zones)[0][0].kind == "zone"
-
-
-def tenants(takes: float, elsewhere: float = 0.05) -> Case:
-    """Services on a slow host, and what an instance of a job there, and one elsewhere, takes of the processors."""
-    use = {(service, f"{service}-{host}", host, "process.cpu.utilization", "{}"): (0.1, 0.1) for service in ("front", "back") for host in HOSTS}
-    use["reports", "reports-1", "h3", "process.cpu.utilization", "{}"] = (0.05, takes)
-    use["reports", "reports-2", "h1", "process.cpu.utilization", "{}"] = (0.05, elsewhere)  # where nobody suffers
-    return case(fleet(slow_host="h3"), points=samples(use))
-
-
-def test_a_tenant_that_fills_its_host_is_told_from_what_else_may_fill_it() -> None:
-    found = seen(tenants(0.9), "filling a host")
-    assert found[("instance", "reports-1"), "fills its host"].value == pytest.approx(0.85, abs=0.03)
-    assert found[("instance", "reports-1"), "fills its host"].facts["services"] == ["back", "front"]
-    assert found[("host", "h3"), "filled by a tenant"].value == pytest.approx(0.85, abs=0.03)
-    assert len(found) == 2
-    assert not seen(tenants(0.05), "filling a host")
-
-
-@pytest.mark.parametrize(
-    ("takes", "elsewhere", "first", "told"),
-    [
-        (0.9, 0.05, ("instance", "reports-1"), "reports-1 takes more of the processors of h3, 4.99 % → 90 %, where others are slower: back, front."),
-        (
-            *(0.9, 0.9, ("service", "reports")),
-            "reports takes more of the processors of h3 (as its other instances do elsewhere), 4.99 % → 90 %, where others are slower: back, front.",
-        ),
-        (0.05, 0.05, ("host", "h3"), None),
-    ],
-    ids=["a tenant fills it", "a service does", "something else does"],
-)
-def test_the_tenant_that_fills_a_host_is_named_before_it(takes: float, elsewhere: float, first: tuple[str, str], told: str | None) -> None:
-    named = answer(tenants(takes, elsewhere)).candidates[0]
-    assert named.entity == first
-    assert [sentence(evidence) for evidence in named.evidence if evidence.kind == "fills-host"] == ([told] if told else [])
-
-
-def test_the_way_across_a_zone_that_loses_packets_is_seen_between_zones_only() -> None:
-    found = seen(case(fleet(slow_zone="south")), "shared infrastructure")
-    assert found[("zone", "south"), "crossings slower"].value > 2
-    assert found[("zone", "south"), "crossings add"].value > 0.5
-    assert not [key for key in found if key[0][0] == "host" and key[1] == "tenants slower" and found[key].value > 0.2]
-
-
-def test_a_slow_database_is_slow_for_all_callers_and_no_place_is_blamed() -> None:
-    given = case(fleet(slow_database=True))
-    places = seen(given, "shared infrastructure")
-    assert all(one.value < 0.2 for (entity, _), one in places.items() if entity[0] in ("host", "zone"))
-    split = seen(given, "time split")
-    assert split[("database", "ns at db"), "explains"].value > 0.9
-    assert (("database", "ns at db"), "largest") in split
-
-
-def test_what_is_near_its_limit_and_moved_is_seen_where_it_is() -> None:
-    cpu = {("agent", host, host, "system.cpu.utilization", "{}"): (0.35, 0.97 if host == "h2" else 0.36) for host in HOSTS}
-    found = seen(case(fleet(), points=samples(cpu)), "saturation")
-    near = found[("host", "h2"), "near its limit"]
-    assert near.value == pytest.approx(0.47, abs=0.02)
-    assert near.mechanism == "saturation"
-    assert {entity for entity, _ in found} == {("host", "h2")}
-
-
-def test_what_rises_everywhere_is_load_not_harm() -> None:
-    cpu = {("agent", host, host, "system.cpu.utilization", "{}"): (0.35, 0.75) for host in HOSTS}
-    found = seen(case(fleet(), points=samples(cpu)), "saturation")
-    assert not [key for key, one in found.items() if key[1] in ("near its limit", "share rose", "metrics moved") and one.value > 0.02]
-
-
-def test_a_pool_has_its_limit_by_stem_and_labels_whatever_it_is_called() -> None:
-    label = json.dumps({"which": "db"})
-    used = json.dumps({"state": "used", "which": "db"})
-    given = {
-        ("back", "back-h1", "h1", "grint.used", used): (2.0, 7.9),
-        ("back", "back-h1", "h1", "grint.max", label): (8.0, 8.0),
-        ("back", "back-h1", "h1", "other.used", used): (2.0, 7.9),  # no limit of its own
-    }
-    m = measure(samples(given, unit="{connection}"), question())
-    rows = {metric: n for n, metric in enumerate(m.metric)}
-    assert m.limits == {rows["grint.used"]: rows["grint.max"]}
-    assert m.level[rows["grint.used"]] == pytest.approx(0.99, abs=0.02)
-    assert np.isnan(m.level[rows["other.used"]])
-    found = seen(case(fleet(), points=samples(given, unit="{connection}")), "saturation")
-    assert found[("service", "back"), "near its limit"].value > 0.4
-    assert found[("instance", "back-h1"), "near its limit"].value > 0.4
-    assert (("database", "ns at db"), "near its limit") not in found  # a pool is its owner's
-
-
-def test_who_waits_for_a_database_waits_more_and_the_database_is_waited_for() -> None:
-    waits = {("back", "back-h1", "h1", "zork.pending", json.dumps({"pool": "db"})): (0.5, 12.0)}
-    found = seen(case(fleet(), points=samples(waits, unit="{request}")), "saturation")
-    assert found[("service", "back"), "waits more"].value == found[("database", "ns at db"), "is waited for"].value > 2
-    assert (("database", "ns at db"), "waits more") not in found
-
-
-def test_a_measure_that_names_a_database_speaks_of_it() -> None:
-    waits = {("db-agent", "db", "h4", "zork.lock.waiting", "{}"): (0.5, 12.0)}
-    found = seen(case(fleet(), points=samples(waits, unit="{lock}")), "saturation")
-    assert found[("database", "ns at db"), "waits more"].value > 2
-    assert found[("database", "ns at db"), "waits more"].mechanism == "lock"
-
-
-def test_a_sum_that_is_cumulative_is_read_by_what_it_adds_and_a_restart_is_none() -> None:
-    rows = []
-    for minute in range(120):
-        counted = (minute * 10.0) if minute < 90 else (minute - 90) * 10.0
-        start = NOW if minute < 90 else NOW + 90 * MINUTE_NS
-        rows.append(
-            {
-                "service": "back",
-                "metric": "n",
-                "unit": "{x}",
-                "kind": points.SUM,
-                "temporality": points.CUMULATIVE,
-                "monotonic": True,
-                "labels": "{}",
-                "time": NOW + minute * MINUTE_NS + 1,
-                "start": start,
-                "value": counted,
-                "environment": "default",
-                "resource": "{}",
-            }
-        )
-    m = measure(points.combine([pa.Table.from_pylist(rows, points.POINT_SCHEMA)]), question())
-    assert m.before == pytest.approx([10.0])
-    assert m.after == pytest.approx([10.0])
-    assert abs(m.outside[0]) < 0.5
-
-
-def counted(*rows: tuple[str, str, int, float, float, float]) -> pa.Table:
-    names = COUNTED.names
-    return pa.Table.from_pylist([dict(zip(names, row, strict=True)) for row in rows], COUNTED)
-
-
-def test_a_new_pattern_is_told_with_its_words_and_who_it_names() -> None:
-    said = counted(
-        ("back", "waited <*> ms for a connection to db", 13, 0.0, 90.0, 0.0),
-        ("back", "served <*>", 9, 3600.0, 3700.0, 0.0),
-        ("front", "served <*>", 9, 3600.0, 3500.0, 0.0),
-    )
-    found = seen(case(fleet(), patterns=said), "log patterns")
-    new = found[("service", "back"), "new pattern of its own"]
-    assert (new.mechanism, new.facts["count"]) == ("waiting", 90.0)
-    assert found[("database", "ns at db"), "named in a new pattern"].mechanism == "waiting"
-    assert not [entity for entity, _ in found if entity == ("service", "front")]
-
-
-def apart(whole: pa.Table, operation: str) -> pa.Table:
-    """The same requests of other traces, for another operation."""
-    for name in ("trace_id", "span_id", "parent_id"):
-        ids = [None if value is None else bytes([255 - value[0]]) + value[1:] for value in whole[name].to_pylist()]
-        whole = whole.set_column(whole.schema.get_field_index(name), name, pa.array(ids, whole.schema.field(name).type))
-    named = pa.array([operation if name == "GET /" else name for name in whole["operation"].to_pylist()])
-    return whole.set_column(whole.schema.get_field_index("operation"), "operation", named)
-
-
-def test_how_large_a_symptom_is_is_told_where_most_of_the_change_is() -> None:
-    """One operation of two is slow: of all requests it is less."""
-    slow = small_world(count=600, slow_database=20.0)
-    alone, both = case(slow), case(pa.concat_tables([slow, apart(small_world(count=600, seed=9), "GET /calm")]))
-    assert alone.carried == pytest.approx((alone.effect.reference, alone.effect.focus))
-    assert both.carried == pytest.approx(alone.carried, rel=0.02)
-    assert both.effect.focus < 0.8 * both.carried[1]
-
-
-def test_whom_a_full_pool_leads_to_is_not_blamed_for_it() -> None:
-    found = seen(case(fleet(), patterns=counted(("back", "pool of <*> connections to db is in use, waited <*> ms", 13, 0.0, 90.0, 0.0))), "log patterns")
-    assert found[("service", "back"), "new pattern of its own"].mechanism == "waiting"
-    assert not [entity for entity, feature in found if feature == "named in a new pattern"]
+from wirbel.core.signals import spans
 
 
 def asked_often(wrong: dict[str, str], count: int = 120, times: int = 8) -> pa.Table:
@@ -536,15 +261,6 @@ def test_who_is_called_now_and_then_is_not_silent_after_a_pause() -> None:
     peer = whole["peer"].to_pylist()
     rare = whole.filter(pa.array([p != "ns at db" or (m % 20 == 0 and m < 90) for m, p in zip(minute, peer, strict=True)]))
     assert not [key for key in seen(case(rare), "silence") if key[0] == ("database", "ns at db")]
-
-
-def test_metrics_that_stopped_are_seen_and_a_new_version_is_no_stop() -> None:
-    stopped = {("back", None, None, f"m{n}", "{}"): (1.0, np.nan) for n in range(3)} | {("front", None, None, f"m{n}", "{}"): (1.0, 1.0) for n in range(3)}
-    found = seen(case(fleet(), points=samples(stopped)), "silence")
-    assert found[("service", "back"), "sends nothing"].value == 1.0
-    assert (("service", "front"), "sends nothing") not in found
-    restarted = {("back", "old", None, "m", "{}"): (1.0, np.nan), ("back", "new", None, "m", "{}"): (np.nan, 1.0)}
-    assert not [key for key in seen(case(fleet(), points=samples(restarted)), "silence") if key[1] == "sends nothing"]
 
 
 def test_who_suffers_because_of_what_it_calls_passes_it_on() -> None:
