@@ -57,6 +57,20 @@ def test_nothing_is_claimed_while_learning_or_missing() -> None:
     assert empty.learning.all()
 
 
+def test_points_that_are_asked_for_are_judged_as_all_are() -> None:
+    """Also where a longer time teaches."""
+    values, samples = noise(400, 5)
+    past = latency(values, samples)
+    grid = Grid(240 * 60 * 10**9, 400 * 60 * 10**9)
+    series = Series(past.entities, "p95", "s", "quantile", grid, values[:, 240:], samples[:, 240:])
+    whole = expected_band(series, past)
+    assert np.array_equal(whole.low, band_of(values, samples).low[:, 240:])
+    for some in (np.arange(160) >= 157, np.arange(160) % 50 == 7):
+        found = expected_band(series, past, asked=some)
+        assert all(np.array_equal(getattr(found, side)[:, some], getattr(whole, side)[:, some]) for side in ("expected", "low", "high", "surprise"))
+    assert expected_band(series, past, asked=np.zeros(160, np.bool_)).low.shape == whole.low.shape
+
+
 def test_the_band_does_not_learn_from_what_departs_at_once() -> None:
     values, samples = noise(300, 3)
     values[0, 270:] *= 4

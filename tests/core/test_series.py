@@ -108,6 +108,7 @@ def test_log_records_are_counted_by_how_serious_they_are_and_counts_add() -> Non
 def test_fewer_points_are_lower_medians_up_to_the_last() -> None:
     assert fewer(np.array([9.0, 1, 5, 3, np.nan, np.nan, np.nan, 7, 8, 6]), 3).tolist() == pytest.approx([3, np.nan, 7], nan_ok=True)
     assert fewer(np.arange(4.0), 1).tolist() == [0, 1, 2, 3]
+    assert fewer(np.array([[9.0, 1, 2], [9, np.nan, 4]]), 2).tolist() == [[1], [4]]
 
 
 def test_operations_shares_of_a_rise_add_up_to_one() -> None:

@@ -18,7 +18,7 @@ from wirbel.core.deviation.points import Expected
 from wirbel.core.deviation.symptoms import BUDGET, SYMPTOMS
 from wirbel.core.deviation.tracker import Tracker
 from wirbel.core.errors import InvalidQuestion, NotEnoughData, NotFound
-from wirbel.core.expected.band import Band
+from wirbel.core.expected.band import Band, expected_band
 from wirbel.core.expected.calendar import Calendar
 from wirbel.core.series.grid import Grid
 from wirbel.core.series.series import Series
@@ -154,7 +154,16 @@ def test_what_was_expected_is_kept_for_charts(history: None) -> None:
     expected = find(held.times, held.values, "rate", held.samples, Budget(row.budget)).expected
     assert told[0] == pytest.approx(np.stack([expected.middle, expected.low, expected.high]), nan_ok=True)
     assert np.isfinite(told[0, 0, 61:]).all()
-    # A chart of ten minutes has the mean of its minutes'.
+    # A chart goes on with a provisional band where the watch has not read.
+    minutes = Grid(until - HOUR, END)
+    read = (until - minutes.first) // MINUTE
+    values = np.random.default_rng(1).uniform(1.0, 1.2, (1, minutes.count))
+    rate = Series([EntityId("service", "shop")], "requests", "{request}/s", "rate", minutes, values, np.full_like(values, 60.0))
+    band, provisional = bands.drawn(rate, rate, "requests", "test"), expected_band(rate)
+    assert band.high[0, :read] == pytest.approx(told[0, 2, -read:])
+    assert np.isfinite(band.high[0, read:]).all()
+    assert np.array_equal(band.high[0, read:], provisional.high[0, read:])
+    # One of ten minutes has the mean of its minutes'.
     grid = Grid(BEGAN + 5 * HOUR, BEGAN + 7 * HOUR, 600)
     nothing = np.full((1, grid.count), np.nan)
     series = Series([EntityId("service", "shop")], "requests", "{request}/s", "rate", grid, nothing, nothing)

@@ -28,7 +28,9 @@ def listed(values: np.ndarray) -> list[float | None]:
     with np.errstate(divide="ignore", invalid="ignore"):
         scale = 10.0 ** (5 - np.floor(np.log10(np.where(size > 0, size, 1.0))))
         rounded = np.round(values * scale) / scale
-    return [float(value) if known else None for value, known in zip(rounded, np.isfinite(values), strict=True)]
+    found = rounded.astype(object)
+    found[~np.isfinite(values)] = None
+    return list(found)
 
 
 def figures(totals: Totals, group: int, seconds: float) -> Figures:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import TypeVar
 
@@ -81,11 +81,16 @@ def fleet(
     names = tuple(sorted({*known, *(points["service"].unique().to_pylist() if points is not None else ())}))
     asked = _Asked(names, environment, None if among is None else tuple(among))
     now, before = (asked.totals(window, quantiles) for window in (focus, reference))
-    past = asked.before(focus)
-    latency, rate = asked.over_time(focus, past) if points is None or fine is None else asked.of(points, fine)
-    judged = judge((focus, reference), now, before, judged_by(past.latency, latency), judged_by(past.rate, rate))
     watched = found_by_watch.symptoms(focus, environment, among)
-    return Fleet(names, [verdicts.by_watch(name, watched) or one for name, one in zip(names, judged, strict=True)], now, before)
+    told = {name: verdict for name in names if (verdict := verdicts.by_watch(name, watched))}
+    rest = [place for place, name in enumerate(names) if name not in told]
+    if rest:
+        unknown = replace(asked, names=tuple(names[place] for place in rest))
+        past = unknown.before(focus)
+        latency, rate = unknown.over_time(focus, past) if points is None or fine is None else unknown.of(points, fine)
+        judged = judge((focus, reference), now.rows(rest), before.rows(rest), judged_by(past.latency, latency), judged_by(past.rate, rate))
+        told |= zip(unknown.names, judged, strict=True)
+    return Fleet(names, [told[name] for name in names], now, before)
 
 
 def _who(start: int, end: int, environment: str | None, among: Sequence[str] | None) -> list[str]:

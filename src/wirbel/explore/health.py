@@ -4,10 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+import numpy as np
+import numpy.typing as npt
+
 from wirbel.core import text
 from wirbel.core.deviation import sentences
 from wirbel.core.deviation.disturbance import Disturbance
-from wirbel.core.expected.band import Band, expected_band
+from wirbel.core.expected.band import Band
 from wirbel.core.expected.health import SIGNALS
 from wirbel.core.series import cells as cell_series
 from wirbel.core.series.grid import fewer
@@ -16,12 +19,13 @@ from wirbel.core.text import rfc3339
 from wirbel.explore import read_series
 from wirbel.explore.figures import figures, spark
 from wirbel.explore.fleet import Fleet, fleet
-from wirbel.explore.schemas import Overview, ServiceHealth, Since, Spark
+from wirbel.explore.schemas import Overview, ServiceHealth, Since
 from wirbel.store.scan import snapshot
 from wirbel.watch import bands
 from wirbel.watch import found as found_by_watch
 
 Window = tuple[int, int]
+Floats = npt.NDArray[np.float64]
 
 MOST_DISTURBANCES = 3  # that are told of
 SPARK_POINTS = 130  # of a small chart
@@ -62,9 +66,8 @@ class _Drawn:
         if not names:
             return
         (latency, rate), (past_latency, past_rate) = drawn.headline(names)
-        self._latency = bands.watched(expected_band(latency, past_latency), HEADLINE, environment)
-        self._traffic = bands.watched(expected_band(rate, past_rate), "requests", environment)
-
+        self._latency = self._small(bands.drawn(latency, past_latency, HEADLINE, environment))
+        self._traffic = self._small(bands.drawn(rate, past_rate, "requests", environment))
         self._both = [read_series.totals(window, names, environment, names, bounded=True) for window in windows]
 
     def rows(self) -> list[ServiceHealth]:
@@ -88,12 +91,13 @@ class _Drawn:
             p95_difference=now.p95 - before.p95 if comparable else None,  # type: ignore[operator]
             p95_ratio=now.p95 / before.p95 if comparable and before.p95 else None,  # type: ignore[operator]
             failed_difference=now.failed_share - before.failed_share if now.failed_share is not None and before.failed_share is not None else None,
-            rate_spark=self._spark(self._traffic, place),
-            latency_spark=self._spark(self._latency, place),
+            rate_spark=spark(*self._traffic[:, place]),
+            latency_spark=spark(*self._latency[:, place]),
         )
 
-    def _spark(self, band: Band, place: int) -> Spark:
-        return spark(*(fewer(values[place], self._stride) for values in (band.series.values, band.low, band.high)))
+    def _small(self, band: Band) -> Floats:
+        """Values and both sides of a band, for small charts: shape (3, services, points)."""
+        return fewer(np.stack([band.series.values, band.low, band.high]), self._stride)
 
 
 def _told(goes_on: Sequence[Disturbance]) -> list[Since]:

@@ -12,7 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from wirbel.core import arrow
-from wirbel.core.expected.band import Band, expected_band
+from wirbel.core.expected.band import Band
 from wirbel.core.series import cells as cell_series
 from wirbel.core.series.percentiles import HEADLINE, SHARES
 from wirbel.core.signals import spans
@@ -55,7 +55,7 @@ def service_view(
     verdict = fleet(start, end, focus, reference, environment, [service]).verdict(service)
     own, graph = EntityId("service", service), reading.graph_of_hours(first, end, environment)
     found, past = read_series.read_together(first, end, environment, [service]).over_time(own)
-    latency = bands.watched(expected_band(found.latency(), past.latency()), HEADLINE, environment)
+    latency = bands.drawn(found.latency(), past.latency(), HEADLINE, environment)
     table = _cells((focus, reference), environment, {service, *_services(graph.subjects(own, "calls"))})
     mine = table.filter(pc.equal(table["service"], service))
     served = cell_series.entries(mine)

@@ -95,17 +95,19 @@ class Learned:
         return Learned(self.location[:, points], self.scale[:, points], self.typical_n[:, points], self.learning[:, points])
 
 
-def expected_band(series: Series, past: Series | None = None) -> Band:
+def expected_band(series: Series, past: Series | None = None, asked: npt.NDArray[np.bool_] | None = None) -> Band:
     """The band of each row of ``series``, each point judged by the time before it.
 
-    Learned from ``past``, the same measure of the same entities over a longer time, in steps at least as long.
+    Learned from ``past``, the same measure of the same entities over a longer time, in steps at least as long. ``asked``, shape (points,): of the
+    others it may be anything.
     """
-    teacher = series if past is None else past
-    memory, count = Memory.of(teacher.grid.step), teacher.grid.count
-    learned = _learn(teacher, np.arange(0, count, memory.stride)).at(np.arange(count) // memory.stride)
-    if teacher.grid != series.grid:
-        learned = learned.at(np.clip((series.grid.times - teacher.grid.first) // teacher.grid.step_ns, 0, count - 1))
-    return judged_by(learned, series)
+    teacher, grid = series if past is None else past, series.grid
+    memory = Memory.of(teacher.grid.step)
+    taught_at = np.clip((grid.times - teacher.grid.first) // teacher.grid.step_ns, 0, teacher.grid.count - 1)
+    looks = taught_at // memory.stride * memory.stride
+    needed = np.unique(looks if asked is None else np.append(looks[:1], looks[asked]))
+    place = np.minimum(np.searchsorted(needed, looks), len(needed) - 1)
+    return judged_by(_learn(teacher, needed).at(place), series)
 
 
 def learn(past: Series) -> Learned:

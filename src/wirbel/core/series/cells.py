@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from functools import cached_property
 
 import numpy as np
@@ -49,6 +49,10 @@ class Totals:
         if self.low is None or self.high is None:
             return None
         return self.low[..., percentiles.place(name)], self.high[..., percentiles.place(name)]
+
+    def rows(self, groups: Sequence[int]) -> Totals:
+        """Those of some groups, in that order."""
+        return Totals(*(None if sums is None else sums[groups] for sums in (getattr(self, one.name) for one in fields(self))))  # type: ignore[arg-type]
 
     def of(self, outcome: Outcome | None) -> Floats:
         """Requests of an outcome; all of them for None."""

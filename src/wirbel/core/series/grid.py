@@ -66,7 +66,7 @@ class Grid:
 
 
 def fewer(values: Floats, stride: int) -> Floats:
-    """The lower median of each ``stride`` points up to the last, shape (points // stride,); NaN where none is known. Small charts have no room for more."""
-    parts = values[len(values) % stride :].reshape(-1, stride)
-    ordered = np.sort(parts, axis=1)
-    return np.where(np.isnan(parts).all(axis=1), np.nan, ordered[:, (stride - 1) // 2])
+    """The lower median of each ``stride`` points up to the last, along the last axis: of shape (…, points // stride); NaN where none is known. Small charts have no room for more."""
+    points = values.shape[-1]
+    parts = values[..., points % stride :].reshape(*values.shape[:-1], points // stride, stride)
+    return np.where(np.isnan(parts).all(axis=-1), np.nan, np.sort(parts, axis=-1)[..., (stride - 1) // 2])
