@@ -13,6 +13,7 @@ import time
 from datetime import UTC, datetime, timedelta
 
 import numpy as np
+import pyarrow as pa
 from django.db import transaction
 
 from bench import load, people
@@ -34,7 +35,7 @@ WARM_S = 20
 CAUSE_EVERY_S = 10.0
 BATCH = 512  # spans a request
 HISTORY_PACE = 2.0  # of the hours before, at rate one about 11 spans a second
-PACE_OF_ONE = 11.1
+TRIED_PACE = 40.0  # at which it is found out how many there are at rate one
 
 
 def fill(now: int) -> None:
@@ -48,7 +49,12 @@ def fill(now: int) -> None:
 def coming(start: int) -> list[tuple[float, bytes]]:
     """Requests of the time from ``start`` on, each with the second from then on at which its last span has ended."""
     until = start + LASTS_S * SECOND_NS
-    table = recorded(SKERRY, 2, start, until, A_SECOND / PACE_OF_ONE).traffic.spans(start, until)
+
+    def made(pace: float) -> pa.Table:
+        return recorded(SKERRY, 2, start, until, pace).traffic.spans(start, until)
+
+    # How busy the world is goes by the hour of the day.
+    table = made(TRIED_PACE * A_SECOND * LASTS_S / made(TRIED_PACE).num_rows)
     ends = np.asarray(table["start"]) + np.asarray(table["duration"])
     table, ends = table.take(np.argsort(ends)), np.sort(ends)
     return [
