@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from dataclasses import replace
 
@@ -17,7 +18,7 @@ from wirbel.core import cells
 from wirbel.core.diagnosis.case import Case, Records
 from wirbel.core.diagnosis.evidence.observation import Observation
 from wirbel.core.diagnosis.marks import compared
-from wirbel.core.diagnosis.model import Evidence, Signal
+from wirbel.core.diagnosis.model import Evidence, Signal, Window
 from wirbel.core.diagnosis.ranking import observe
 from wirbel.core.diagnosis.sentences import sentence
 from wirbel.core.diagnosis.services import Services
@@ -269,6 +270,46 @@ def test_who_suffers_because_of_what_it_calls_passes_it_on() -> None:
     assert found[("database", "ns at db"), "off by itself"].value > 3
     assert found[("service", "back"), "passes on"].value > 1
     assert found[("database", "ns at db"), "walked to"].value > found.get((("service", "front"), "walked to"), Observation(("", ""), "", 0.0)).value
+
+
+def test_how_far_off_who_calls_and_who_is_called_are_is_told_with_their_times() -> None:
+    found = seen(case(fleet(slow_database=True)), "passing on")
+
+    def told(entity: tuple[str, str], feature: str) -> str:
+        one = found[entity, feature]
+        return sentence(Evidence(str(one.kind), True, 1.0, one.facts))
+
+    database, back = ("database", "ns at db"), ("service", "back")
+    took = re.fullmatch(r"ns at db takes ([\d.]+) ms a request, ([\d.]+) ms before \(([\d.]+) standard deviations more\), and is not known to call anything\.", told(database, "off by itself"))  # fmt: skip
+    assert took is not None
+    after, before, off = map(float, took.groups())
+    assert after / before == pytest.approx(4, rel=0.05)  # as it was made
+    assert off == pytest.approx(found[database, "off by itself"].value, rel=0.01)
+    assert told(back, "passes on").startswith("back calls what is off itself: ns at db takes ")
+    assert told(database, "walked to").startswith("Calls lead from the symptom to ns at db, which moved with it (correlation 0.")
+
+
+@pytest.mark.parametrize(("seems", "told"), [(False, "nothing that it calls is as far off"), (True, "what it calls seems as far off, but only from there")])
+def test_what_is_beneath_one_who_is_off_by_itself_is_told(seems: bool, told: str) -> None:
+    off = {"name": "back", "unit": "share", "before": 0.0, "after": 0.25, "off": 9.0, "serves": True, "calls": True, "seems": seems}
+    assert sentence(Evidence("off-by-itself", True, 1.0, off)) == f"back fails at 25 % of what it is asked, 0 % before (9 standard deviations more); {told}."
+
+
+def test_who_waits_longer_for_what_it_calls_is_told() -> None:
+    longer = {"name": "back", "longer": 1.4}
+    words = "back waits longer for what it calls, by 140 % of all that its requests took before: who waits for it may wait for that."
+    assert sentence(Evidence("held-longer", False, -1.0, longer)) == words
+
+
+def test_who_was_slow_before_it_served_no_more_is_told_as_it_was_last() -> None:
+    """What it takes in the focus is nothing, as it serves nothing there."""
+    whole = fleet(slow_database=True)
+    minute = (np.array(whole["start"]) - NOW) // MINUTE_NS
+    stopped = whole.filter(pa.array((minute < 80) | (np.array(whole["service"]) == "front")))
+    late = question(focus=Window(NOW + 90 * MINUTE_NS, NOW + 2 * FOCUS_MS * 10**6))
+    off = seen(Case(late, Records(spans=stopped)), "passing on")[("database", "ns at db"), "off by itself"]
+    words = sentence(Evidence("off-by-itself", True, 1.0, off.facts))
+    assert re.match(r"ns at db last took (2\d|3\d)(\.\d)? ms a request, 7\.\d+ ms before ", words), words
 
 
 def test_minutes_in_which_nothing_is_served_are_not_fast_ones() -> None:

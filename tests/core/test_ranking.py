@@ -15,7 +15,7 @@ from wirbel.core.diagnosis.attribution import Contribution, Effect
 from wirbel.core.diagnosis.case import Case, Records, Share
 from wirbel.core.diagnosis.changes import Control, Judged
 from wirbel.core.diagnosis.contrast import Standout
-from wirbel.core.diagnosis.model import Candidate, Evidence, Load, Moved, Question, Window
+from wirbel.core.diagnosis.model import Candidate, Doubt, Evidence, Load, Moved, Question, Window
 from wirbel.core.diagnosis.onset import Onset
 from wirbel.core.diagnosis.parts import DEPENDENCY, OWN, TRANSFER, Part
 from wirbel.core.diagnosis.ranking import observe, rank
@@ -117,10 +117,11 @@ def test_what_no_candidate_explains_is_said() -> None:
     assert unexplained == pytest.approx(1 - sum(c.explains for c in found))
 
 
-@pytest.mark.parametrize("effect", [replace(EFFECT, low=-0.1), replace(EFFECT, delta=0.0, low=0.0, high=0.0)])
-def test_a_change_that_may_be_none_has_no_candidates(effect: Effect) -> None:
+@pytest.mark.parametrize(("effect", "doubt"), [(replace(EFFECT, low=-0.1), "wanders"), (replace(EFFECT, delta=0.0, low=0.0, high=0.0), "same")])
+def test_a_change_that_may_be_none_has_no_candidates(effect: Effect, doubt: Doubt) -> None:
     case = findings(own("a", 0.8), effect=effect)
     assert rank(case) == ([], 1.0)
+    assert case.doubt == doubt
 
 
 @pytest.mark.parametrize(
@@ -268,6 +269,7 @@ CALLS = {
     "share": 0.9,
 }
 OWN_WORK = {**CALLS, "part": Part("own", "planner", "GET /x"), "calls": (1.0, 1.0), "amount": (0.02, 0.05)}
+OFF = {"name": "pg", "unit": "s", "before": 0.01, "after": 0.03, "off": 9.0, "serves": True, "calls": False, "seems": False}
 
 
 @pytest.mark.parametrize(
@@ -289,6 +291,11 @@ OWN_WORK = {**CALLS, "part": Part("own", "planner", "GET /x"), "calls": (1.0, 1.
             {**OWN_WORK, "unit": "share", "amount": (0.001, 0.12)},
             "planner makes 12 % of requests fail instead of 0.1 %",
         ),
+        # Where nothing says how, what it did is told.
+        ("pg", "unknown", "off-by-itself", OFF, "pg takes 30 ms a request instead of 10 ms"),
+        ("pg", "unknown", "off-by-itself", OFF | {"unit": "share"}, "pg fails at 3 % of what it is asked instead of 1 %"),
+        ("pg", "unknown", "off-by-itself", OFF | {"serves": False}, "pg last took 30 ms a request instead of 10 ms"),
+        ("pg", "slower-work", "off-by-itself", OFF, "pg is slower itself"),
     ],
 )
 def test_a_title_is_the_cause_with_its_number(name: str, mechanism: str, kind: str, facts: dict[str, Any], told: str) -> None:
@@ -296,6 +303,13 @@ def test_a_title_is_the_cause_with_its_number(name: str, mechanism: str, kind: s
     assert title(candidate, []) == told
     against = Candidate("service", name, mechanism, 0.9, evidence=[Evidence(kind, False, -1.0, facts)])
     assert title(against, []) == title(Candidate("service", name, mechanism, 0.9), [])
+
+
+def test_a_load_that_fell_is_no_doing_of_who_is_asked() -> None:
+    load, service = (Candidate(kind, "planner", "absence", 0.9) for kind in ("load", "service"))
+    assert [title(one, []) for one in (load, service)] == ["planner is asked less", "planner does less"]
+    assert next_step(load).startswith("See who asks less")
+    assert next_step(service) != next_step(load)
 
 
 def test_a_version_stands_with_the_service_that_it_is_of_not_with_the_database_that_it_calls() -> None:

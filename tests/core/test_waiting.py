@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pyarrow as pa
 import pytest
@@ -74,9 +76,22 @@ def test_who_is_short_of_a_processor_is_slow_at_everything_and_whom_it_calls_is_
 def test_what_only_a_starved_service_sees_slow_is_no_excuse_for_it() -> None:
     starved, provider = (seen(of(office(**wrong)), "passing on") for wrong in ({"starved": 8.0}, {"provider": 5.0}))
     assert starved[BACK, "off by itself"].value > starved[BACK, "passes on"].value
+    assert not starved[BACK, "off by itself"].facts["seems"]
     assert (RATES, "off by itself") not in starved
     assert (BACK, "passes on") in provider
     assert (BACK, "off by itself") not in provider
+
+
+def test_a_callee_that_seems_farther_off_than_who_makes_it_seem_so_is_told() -> None:
+    """The starved service itself has always wandered, so that it left its range by less than what only it calls."""
+    case = of(office(starved=8.0))
+    services = case.services
+    wander = np.ones_like(services.total)
+    wander[services.entities.index(BACK), :60:10] = 1.7
+    case.__dict__["services"] = replace(services, total=services.total * wander)
+    facts = seen(case, "passing on")[BACK, "off by itself"].facts
+    assert facts["seems"]
+    assert sentence(Evidence("off-by-itself", True, 1.0, facts)).endswith("; what it calls seems as far off, but only from there.")
 
 
 @pytest.mark.parametrize("wrong", [{"provider": 5.0}, {"wait": 40.0}, {"work": 6.0}], ids=["provider", "line", "own work"])

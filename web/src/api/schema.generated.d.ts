@@ -1633,7 +1633,7 @@ export interface components {
             /** Contributions */
             contributions: components["schemas"]["ContributionOut"][];
             /** Doubt */
-            doubt?: ("wanders" | "small") | null;
+            doubt?: ("same" | "wanders" | "small") | null;
             effect: components["schemas"]["EffectOut"];
             /** Examples */
             examples: {

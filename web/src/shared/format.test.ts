@@ -30,6 +30,7 @@ test("shares and spans of time", () => {
   expect(share(0.0031)).toBe("0.31 %");
   expect(share(0.96)).toBe("96.0 %");
   expect(share(-0.0021)).toBe("−0.21 %");
+  expect(share(-1e-9)).toBe("0.00 %");
   expect(span(80)).toBe("80 s");
   expect(span(1500)).toBe("25 min");
 });

@@ -28,14 +28,17 @@ export function duration(seconds: number | null | undefined): string {
   return `${significant(seconds * 1e6)} µs`;
 }
 
+/** A minus sign for a hyphen, but none before what rounds to nothing. */
+const minus = (text: string): string => text.replace(/^-/, /[1-9]/.test(text) ? "−" : "");
+
 export function share(value: number | null | undefined): string {
-  return value == null ? missing : `${(value * 100).toFixed(Math.abs(value) >= 0.1 ? 1 : 2)} %`.replace("-", "−");
+  return value == null ? missing : minus(`${(value * 100).toFixed(Math.abs(value) >= 0.1 ? 1 : 2)} %`);
 }
 
 export function percent(value: number): string {
   // Rounded up to all of it only when it is all of it.
   if (value > 0.99 && value < 1) return "> 99 %";
-  return `${Math.round(value * 100)} %`.replace("-", "−");
+  return minus(`${Math.round(value * 100)} %`);
 }
 
 export function rate(value: number | null | undefined): string {

@@ -108,7 +108,7 @@ class Case:
             found.check_enough()
         except NotEnoughData:
             return None
-        return found if found.effect.is_clear and found.effect.delta > 0 else None
+        return found if not found.doubt and found.effect.delta > 0 else None
 
     def check_enough(self) -> None:
         """Raises NotEnoughData when a window has fewer than 20 requests of the symptom."""
@@ -226,8 +226,10 @@ class Case:
 
     @property
     def doubt(self) -> Doubt | None:
-        """Why the symptom may be none: the reference *wanders* as far by itself, or it may be too *small*, as what is steady may move as far."""
+        """Why the symptom may be none: both windows are the *same*, the reference *wanders* as far by itself, or it may be too *small*, as what is steady may move as far."""
         effect, (usual, now) = self.effect, self.carried
+        if effect.delta == 0:
+            return "same"
         if not effect.is_clear:
             return "wanders"
         certain = min(abs(effect.low), abs(effect.high)) / abs(effect.delta)

@@ -15,7 +15,7 @@ from wirbel.core.errors import InvalidQuestion
 MINUTE_S = 60
 LEAST_STEPS, STEPS = 5, 10  # minutes that will do; steps of a window that has fewer, as long as they are no shorter than a second
 Signal = Literal["latency", "errors", "throughput"]
-Doubt = Literal["wanders", "small"]
+Doubt = Literal["same", "wanders", "small"]
 """Why a symptom may be none: see Case.doubt."""
 
 

@@ -200,9 +200,24 @@ class Services:
         return np.asarray(counts[:, window].sum(axis=1) / np.maximum(self.rate[:, window].sum(axis=1), 1e-9))
 
     @cached_property
+    def slower(self) -> Floats:
+        """How far the mean time left its range in the reference, in its standard deviations, shape (entities,)."""
+        return self._z(np.log(np.maximum(self.seconds, 1e-6)), 0.05)
+
+    @cached_property
+    def failing(self) -> Floats:
+        """The same of the share that fails."""
+        return self._z(self.failed, 0.01)
+
+    @cached_property
     def anomaly(self) -> Floats:
-        """How far the mean time or the failures left their range in the reference, in its standard deviations."""
-        return np.maximum(self._z(np.log(np.maximum(self.seconds, 1e-6)), 0.05), self._z(self.failed, 0.01))
+        """How far the mean time or the failures left their range, whichever is farther."""
+        return np.maximum(self.slower, self.failing)
+
+    @cached_property
+    def took(self) -> tuple[Floats, Floats]:
+        """Mean time of a request in the reference and in the focus, s, each of shape (entities,)."""
+        return self._a_request(self.total, self.reference), self._a_request(self.total, self.focus)
 
     @cached_property
     def walk(self) -> Floats:
@@ -212,13 +227,13 @@ class Services:
         """
         if self.symptom is None or not len(self.entities):
             return np.zeros(len(self.entities))
-        visited = visits(self.calls, self._similar, self.symptom, STEPS)
+        visited = visits(self.calls, self.similar, self.symptom, STEPS)
         visited[self.symptom] = 0.0
         return np.asarray(visited / max(visited.max(), 1e-12))
 
     @cached_property
-    def _similar(self) -> Floats:
-        """The highest correlation of an entity's time or failures with the symptom's."""
+    def similar(self) -> Floats:
+        """The highest correlation of an entity's time or failures with the symptom's, shape (entities,)."""
         used = self.reference | self.focus
         values = np.stack([self.seconds[:, used], self.failed[:, used]], axis=1)
         return correlated(values, values[self.symptom or 0])

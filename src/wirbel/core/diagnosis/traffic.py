@@ -10,7 +10,7 @@ import numpy.typing as npt
 from scipy import special
 
 from wirbel.core.diagnosis.attribution import Contribution, Effect
-from wirbel.core.diagnosis.load import heard, heard_s
+from wirbel.core.diagnosis.heard import Heard
 from wirbel.core.diagnosis.model import Question
 from wirbel.core.diagnosis.parts import ASKED, OUTSIDE, Part
 from wirbel.core.diagnosis.requests import Requests
@@ -25,8 +25,9 @@ SURELY = 0.05  # p, below which a rate wanders
 
 def effect(question: Question, here: Requests) -> Effect:
     """Change of the rate, requests/s, with its interval."""
-    before, after = _rates(question, here, np.zeros(len(here), np.int64), 1)
-    below, above, p = _uncertain(question, here, np.zeros(len(here), np.int64), 1)
+    heard, all_alike = Heard.of(question, here), np.zeros(len(here), np.int64)
+    before, after = _rates(question, here, heard, all_alike, 1)
+    below, above, p = _uncertain(question, here, heard, all_alike, 1)
     delta = float(after[0] - before[0])
     return Effect(
         reference=float(before[0]),
@@ -52,8 +53,9 @@ def by_caller(question: Question, here: Requests) -> list[Contribution]:
     asked = np.stack([np.where(parent >= 0, caller[parent], -1), operation[here.roots]])
     pairs, which = np.unique(asked, axis=1, return_inverse=True)
     which = which.reshape(-1)
-    before, after = _rates(question, here, which, pairs.shape[1])
-    below, above, _ = _uncertain(question, here, which, pairs.shape[1])
+    heard = Heard.of(question, here)
+    before, after = _rates(question, here, heard, which, pairs.shape[1])
+    below, above, _ = _uncertain(question, here, heard, which, pairs.shape[1])
     parts = []
     for n, (who, what) in enumerate(pairs.T):
         delta = float(after[n] - before[n])
@@ -74,19 +76,19 @@ def by_caller(question: Question, here: Requests) -> list[Contribution]:
     return sorted(parts, key=lambda c: -abs(c.delta))
 
 
-def _rates(question: Question, here: Requests, which: Ints, count: int) -> tuple[Floats, Floats]:
+def _rates(question: Question, here: Requests, heard: Heard, which: Ints, count: int) -> tuple[Floats, Floats]:
     """Requests a second of each kind in the reference and in the focus, of the time in which they could be heard of; ``which`` kind each request is."""
-    seconds = {False: heard_s(question, here), True: question.focus.seconds}
+    seconds = {False: heard.seconds, True: question.focus.seconds}
     before, after = (np.bincount(which[here.in_focus == side], here.adjusted_count[here.in_focus == side], count) / seconds[side] for side in (False, True))
     return before, after
 
 
-def _uncertain(question: Question, here: Requests, which: Ints, count: int) -> tuple[Floats, Floats, Floats]:
+def _uncertain(question: Question, here: Requests, heard: Heard, which: Ints, count: int) -> tuple[Floats, Floats, Floats]:
     """How far the interval of each change reaches below and above it, and its p.
 
     Rates of short steps are alike from one to the next, and wander; where those of the reference scatter no more than by chance (a test of dispersion: Fisher 1925), chance is all there is.
     """
-    time, rates, by_chance, focus = _steps(question, here, which, count)
+    time, rates, by_chance, focus = _steps(question, here, heard, which, count)
     wandering = drift.difference(time - time.min(), rates, np.ones(len(time)), focus)
     quiet = rates[~focus]
     expected = by_chance[~focus].mean(axis=0)
@@ -103,7 +105,7 @@ def _uncertain(question: Question, here: Requests, which: Ints, count: int) -> t
     )
 
 
-def _steps(question: Question, here: Requests, which: Ints, count: int) -> tuple[Floats, Floats, Floats, Bools]:
+def _steps(question: Question, here: Requests, heard: Heard, which: Ints, count: int) -> tuple[Floats, Floats, Floats, Bools]:
     """The middles of steps (s, shape (steps,)), the rate of each kind in them and its variance by chance (that of a weighted count is Σ weight²), shape (steps, kinds), and which steps are the focus's."""
     step = min(question.focus.seconds / STEPS, LONGEST_S)
     times, sums, focus = [], [], []
@@ -114,7 +116,7 @@ def _steps(question: Question, here: Requests, which: Ints, count: int) -> tuple
         weight, cell = here.adjusted_count[rows], place[rows] * count + which[rows]
         each = np.stack([np.bincount(cell, weight**power, steps * count).reshape(steps, count) / step**power for power in (1, 2)])
         middle = np.asarray(window.start / 1e9 + (np.arange(steps) + 0.5) * step, np.float64)
-        used = np.ones(steps, np.bool_) if side else heard(question, here, middle)
+        used = np.ones(steps, np.bool_) if side else heard.at(middle)
         times.append(middle[used])
         sums.append(each[:, used])
         focus.append(np.full(int(used.sum()), side))

@@ -8,17 +8,7 @@ import { useJump } from "../../frame/jump";
 import { useScope } from "../../frame/scope";
 import { Copyable } from "../../shared/Copyable";
 import { FindCause } from "../../shared/FindCause";
-import {
-  between,
-  clockSeconds,
-  dayAndClock,
-  percent,
-  quantity,
-  share,
-  signed,
-  significant,
-  span,
-} from "../../shared/format";
+import { between, clockSeconds, dayAndClock, percent, quantity, signed, significant, span } from "../../shared/format";
 import { useInquiry, windowsOf } from "../../shared/inquiries";
 import { ReadAloud } from "../../shared/ReadAloud";
 import { Tip } from "../../shared/Tip";
@@ -55,7 +45,7 @@ export function Inquiry() {
         {view.symptom.signal !== "throughput" && <Standouts view={view} />}
         <Judged view={view} />
       </div>
-      <Parts view={view} />
+      {view.contributions.length > 0 && <Parts view={view} />}
     </>
   );
 }
@@ -160,7 +150,8 @@ function Cascade({ view }: { view: View }) {
   const steps = cascade.filter((step) => step.amount !== 0);
   const amount = (step: (typeof steps)[number]) => signed(quantity(step.amount, effect.unit), step.amount);
   const room = 14 + LETTER * Math.max(8, ...steps.map((step) => amount(step).length));
-  const x = scaleLinear([0, Math.max(...bounds, effect.reference, effect.focus)], [left, width - room]);
+  const most = Math.max(...bounds, effect.reference, effect.focus);
+  const x = scaleLinear([0, most || 1], [left, width - room]);
   const bottom = (steps.length + 1) * ROW;
   return (
     <section ref={ref}>
@@ -540,9 +531,7 @@ function Parts({ view }: { view: View }) {
               <td className="num">{quantity(one.focus, unit)}</td>
               <td className="num">{signed(quantity(one.delta, unit), one.delta)}</td>
               <td className="num text-second">
-                {unit === "share"
-                  ? `${share(one.low)} to ${share(one.high)}`
-                  : `${quantity(one.low, unit)} to ${quantity(one.high, unit)}`}
+                {quantity(one.low, unit)} to {quantity(one.high, unit)}
               </td>
               {isTime && <td className="num">{quantity(one.more_calls, unit)}</td>}
               {isTime && <td className="num">{quantity(one.slower_calls, unit)}</td>}

@@ -12,7 +12,7 @@ import pyarrow as pa
 from wirbel.core import arrow
 from wirbel.core.diagnosis.case import Case
 from wirbel.core.diagnosis.evidence.observation import Feature, Observation, Source
-from wirbel.core.diagnosis.load import heard_s
+from wirbel.core.diagnosis.heard import Heard
 from wirbel.core.diagnosis.marks import ASKED, COMPARED_TYPES, IDENTITIES, MOST_VALUES, OUTCOMES, compared
 
 FEATURES = {
@@ -43,7 +43,8 @@ def _observe(case: Case) -> Iterator[Observation]:
         if busier < LEAST or s.rate[n, s.focus].sum() < LEAST_REQUESTS:
             continue
         # Who is asked more may be slower because of that: somebody else's doing.
-        yield Observation((kind, name), "is asked more", busier, service=name if kind == "service" else None)
+        told, about = {"name": name, "ratio": 2.0**busier}, {"service": name} if kind == "service" else {}
+        yield Observation((kind, name), "is asked more", busier, None, "asked-more", told, about, service=name if kind == "service" else None)
         if kind == "service" and busier - own > LEAST and name != case.question.service and not s.calls[:, n].any() and not s.is_consumer[n]:
             facts = {"ratio": 2.0**busier, "explains": None, "service": name}
             yield Observation(("load", name), "traffic rose there", busier - own, "traffic", "load-elsewhere", facts, service=name)
@@ -109,7 +110,7 @@ class _Visitor:
 def _visitors(case: Case) -> Iterator[_Visitor]:
     here, question = case.here, case.question
     table = case.traces.table.take(pa.array(here.roots))
-    rate = np.where(here.in_focus, here.adjusted_count / question.focus.seconds, -here.adjusted_count / heard_s(question, here))
+    rate = np.where(here.in_focus, here.adjusted_count / question.focus.seconds, -here.adjusted_count / Heard.of(question, here).seconds)
     added = float(rate.sum())
     for column in table.column_names:
         if not arrow.is_attribute_column(column):
