@@ -22,7 +22,7 @@ class Api:
 
     def _send(self, request: urllib.request.Request) -> tuple[int, Any]:
         try:
-            with self.opener.open(request, timeout=30) as answer:
+            with self.opener.open(request, timeout=120) as answer:
                 body = answer.read()
                 return answer.status, json.loads(body) if body else None
         except urllib.error.HTTPError as error:

@@ -59,7 +59,7 @@ class Instance:
         """Sends a body with the ingest token; returns status, body and headers of the answer."""
         sent = {"Authorization": f"Bearer {self.token}", "Content-Type": "application/x-protobuf"} | {k.replace("_", "-"): v for k, v in headers.items()}
         try:
-            with urllib.request.urlopen(urllib.request.Request(self.url + path, body, sent), timeout=30) as answer:
+            with urllib.request.urlopen(urllib.request.Request(self.url + path, body, sent), timeout=120) as answer:
                 return answer.status, answer.read(), dict(answer.headers)
         except urllib.error.HTTPError as error:
             return error.code, error.read(), dict(error.headers)

@@ -80,7 +80,8 @@ def test_small_bodies_that_would_cost_much_are_refused_at_once(instance: Instanc
     assert len(packed) < 10_000
     status, took = post(instance, "/v1/traces", packed, Content_Encoding="gzip", Content_Type=kind)
     assert status == 413
-    assert took < 3
+    # To decode it all took minutes; what an ordinary one takes tells how slow the machine is.
+    assert took < 3 + 20 * p95(instance, 5)
 
 
 def test_half_a_request_does_not_hold_its_connection(instance: Instance) -> None:
