@@ -24,13 +24,17 @@ def maybe(value: float) -> float | None:
 
 def listed(values: np.ndarray) -> list[float | None]:
     """Six significant digits, which no screen exceeds; missing values as null."""
+    return list(_rounded(values))
+
+
+def _rounded(values: np.ndarray) -> np.ndarray:
     size = np.abs(values)
     with np.errstate(divide="ignore", invalid="ignore"):
         scale = 10.0 ** (5 - np.floor(np.log10(np.where(size > 0, size, 1.0))))
         rounded = np.round(values * scale) / scale
     found = rounded.astype(object)
     found[~np.isfinite(values)] = None
-    return list(found)
+    return found
 
 
 def figures(totals: Totals, group: int, seconds: float) -> Figures:
@@ -58,5 +62,6 @@ def _percentiles(totals: Totals, group: int) -> dict[str, Any]:
     return found
 
 
-def spark(values: np.ndarray, low: np.ndarray, high: np.ndarray) -> Spark:
-    return Spark(values=listed(values), low=listed(low), high=listed(high))
+def sparks(band: np.ndarray) -> list[Spark]:
+    """One a row of values and of both sides of their band, shape (3, rows, points)."""
+    return [Spark(values=values, low=low, high=high) for values, low, high in _rounded(band).swapaxes(0, 1).tolist()]

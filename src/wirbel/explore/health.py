@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
-import numpy.typing as npt
 
 from wirbel.core import text
 from wirbel.core.deviation import sentences
@@ -17,15 +16,14 @@ from wirbel.core.series.grid import fewer
 from wirbel.core.series.percentiles import HEADLINE
 from wirbel.core.text import rfc3339
 from wirbel.explore import read_series
-from wirbel.explore.figures import figures, spark
+from wirbel.explore.figures import figures, sparks
 from wirbel.explore.fleet import Fleet, fleet
-from wirbel.explore.schemas import Overview, ServiceHealth, Since
+from wirbel.explore.schemas import Overview, ServiceHealth, Since, Spark
 from wirbel.store.scan import snapshot
 from wirbel.watch import bands
 from wirbel.watch import found as found_by_watch
 
 Window = tuple[int, int]
-Floats = npt.NDArray[np.float64]
 
 MOST_DISTURBANCES = 3  # that are told of
 SPARK_POINTS = 130  # of a small chart
@@ -91,13 +89,13 @@ class _Drawn:
             p95_difference=now.p95 - before.p95 if comparable else None,  # type: ignore[operator]
             p95_ratio=now.p95 / before.p95 if comparable and before.p95 else None,  # type: ignore[operator]
             failed_difference=now.failed_share - before.failed_share if now.failed_share is not None and before.failed_share is not None else None,
-            rate_spark=spark(*self._traffic[:, place]),
-            latency_spark=spark(*self._latency[:, place]),
+            rate_spark=self._traffic[place],
+            latency_spark=self._latency[place],
         )
 
-    def _small(self, band: Band) -> Floats:
-        """Values and both sides of a band, for small charts: shape (3, services, points)."""
-        return fewer(np.stack([band.series.values, band.low, band.high]), self._stride)
+    def _small(self, band: Band) -> list[Spark]:
+        """A small chart of each row of a band."""
+        return sparks(fewer(np.stack([band.series.values, band.low, band.high]), self._stride))
 
 
 def _told(goes_on: Sequence[Disturbance]) -> list[Since]:

@@ -43,14 +43,13 @@ class Do:
     work: Work[Any]
     encoded: bool = False  # texts come as a dictionary and codes
     brief: bool = False  # what is kept of a block in brief, in place of its rows
-    small: bool = False  # partial results are kept, so that blocks need not be
 
     @property
     def key(self) -> tuple[Any, ...]:
         return self.environment, self.columns, self.work, self.encoded, self.brief
 
     def loaders(self, wanted: list[int], keep: bool) -> Iterator[tuple[int, Callable[[], pa.Table]]]:
-        return blocks.brief_loaders(wanted, self.columns, keep=not self.small) if self.brief else blocks.loaders(wanted, self.columns, keep, self.encoded)
+        return blocks.brief_loaders(wanted, self.columns) if self.brief else blocks.loaders(wanted, self.columns, keep, self.encoded)
 
     def __call__(self, table: pa.Table, whole: bool, mixed: bool) -> Any:
         if mixed and self.environment is not None:

@@ -273,8 +273,8 @@ def loaders(wanted: Sequence[int], columns: tuple[str, ...] | None, keep: bool, 
     return _cached(_cache, wanted, (columns, encoded), read, keep)
 
 
-def brief_loaders(wanted: Sequence[int], columns: tuple[str, ...] | None, keep: bool) -> Iterator[tuple[int, Load]]:
-    """The same as :func:`loaders`, of what is kept of each block in brief; that of a block from before this was kept is made."""
+def brief_loaders(wanted: Sequence[int], columns: tuple[str, ...] | None) -> Iterator[tuple[int, Load]]:
+    """The same as :func:`loaders`, of what is kept of each block in brief, always for the next question too; that of a block from before this was kept is made."""
 
     def read(absent: list[int]) -> Iterator[tuple[int, Load]]:
         older = []
@@ -287,7 +287,7 @@ def brief_loaders(wanted: Sequence[int], columns: tuple[str, ...] | None, keep: 
         for block, stream, data in _fetch(older, "stream", "data"):
             yield block, partial(_make_brief, stream, data, columns)
 
-    return _cached(_briefs, wanted, (columns,), read, keep)
+    return _cached(_briefs, wanted, (columns,), read, keep=True)
 
 
 def _join_brief(parts: Sequence[bytes | memoryview], columns: Sequence[str] | None) -> pa.Table:

@@ -46,8 +46,7 @@ def _told(series: Series, metric: str, environment: str | None) -> Floats:
     if rows:
         minutes, length = (grid.times - start) // MINUTE_NS, max(grid.step_ns // MINUTE_NS, 1)
         of_minutes = kept.bands(list(rows.values()), start, end + -end % MINUTE_NS)
-        for row, of_row in zip(rows, of_minutes, strict=True):
-            found[:, row] = [_means(values, minutes, length) for values in of_row]
+        found[:, list(rows)] = _means(of_minutes, minutes, length).swapaxes(0, 1)
     return found
 
 
@@ -62,11 +61,16 @@ def _kept_as(entities: Sequence[EntityId], metric: str, environment: str | None)
     return {row: by_name[one.name][0] for row, one in enumerate(entities) if len(by_name.get(one.name, ())) == 1}
 
 
-def _means(values: np.ndarray, first: Sequence[int] | np.ndarray, length: int) -> np.ndarray:
-    """Of the known values of stretches of so many minutes that begin at ``first``; NaN where none is."""
+def _means(values: Floats, begin: npt.NDArray[np.int64], length: int) -> Floats:
+    """Along the last axis, of the known values of stretches of so many minutes that begin at ``begin``; NaN where none is."""
+    if length == 1:
+        return values[..., begin]
     known = np.isfinite(values)
-    total, count = (np.r_[0.0, np.cumsum(x)] for x in (np.where(known, values, 0.0), known))
-    begin = np.asarray(first)
-    end = np.minimum(begin + length, len(values))
-    n = count[end] - count[begin]
-    return np.where(n > 0, (total[end] - total[begin]) / np.maximum(n, 1), np.nan)
+    end = np.minimum(begin + length, values.shape[-1])
+
+    def sums(of: Floats) -> Floats:
+        so_far = np.concatenate([np.zeros((*of.shape[:-1], 1)), np.cumsum(of, axis=-1)], axis=-1)
+        return so_far[..., end] - so_far[..., begin]
+
+    n = sums(known.astype(float))
+    return np.where(n > 0, sums(np.where(known, values, 0.0)) / np.maximum(n, 1), np.nan)

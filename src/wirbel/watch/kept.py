@@ -10,6 +10,7 @@ import numpy.typing as npt
 
 from wirbel.core.cells import MINUTE_NS
 from wirbel.core.deviation.points import Points
+from wirbel.store import blocks
 from wirbel.store.streams import DAY_NS, SUMMARY_STEPS
 from wirbel.watch.models import DayOfValues, LateMinute
 
@@ -35,8 +36,8 @@ def store(days: Mapping[tuple[int, int], Floats]) -> None:
 
 def load(series: Iterable[int], start: int, end: int) -> dict[tuple[int, int], Floats]:
     """What is kept of the days that touch [start, end) ns, by series and day: see :func:`store`."""
-    found = DayOfValues.objects.filter(series__in=list(series), day__gt=start - DAY_NS, day__lt=end)
-    return {(row.series_id, row.day): np.frombuffer(zlib.decompress(row.data)).reshape(ROWS, MINUTES).copy() for row in found.iterator()}
+    found = DayOfValues.objects.filter(series__in=list(series), day__gt=start - DAY_NS, day__lt=end).values_list("series", "day", "data")
+    return {(of, day): np.frombuffer(bytearray(zlib.decompress(data))).reshape(ROWS, MINUTES) for of, day, data in blocks.in_binary(found)}
 
 
 def of_summaries(told: Floats) -> Floats:
