@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import pyarrow as pa
+import pyarrow.parquet as pq
 import pytest
 from django.db import transaction
 
@@ -73,3 +74,26 @@ def test_a_service_is_not_cut_by_the_end_of_a_block(monkeypatch: pytest.MonkeyPa
     assert as_set(reading.cells(*WIDE)) == as_set(table)
     light = reading.headlines(*WIDE, services=["back"])
     assert "buckets" not in light.column_names
+
+
+def test_of_a_large_block_only_the_parts_are_read_that_may_hold_a_service(monkeypatch: pytest.MonkeyPatch) -> None:
+    one = cells.derive(some_spans(range(20)))
+    names = [f"service-{number:02d}" for number in range(30)]
+    table = cells.merge([one.set_column(one.schema.get_field_index("service"), "service", pa.repeat(name, one.num_rows)) for name in names])
+    each = table.num_rows // len(names)
+    monkeypatch.setattr(blocks, "GROUP_ROWS", 4 * each)
+    with transaction.atomic():
+        partitions.insert(blocks.make(Stream.CELLS, table, 1))
+    asked = ["service-05", "service-21"]
+    mine = table.filter(pa.compute.is_in(table["service"], pa.array(asked)))
+    assert as_set(reading.cells(*WIDE, services=asked)) == as_set(mine)
+    assert as_set(reading.cells(*WIDE)) == as_set(table)
+    assert as_set(reading.cells(*WIDE, services=["service-22"])) != as_set(mine)
+
+    (data,) = Block.objects.values_list("data", flat=True)
+    parts = blocks._read_parquet(data, None, services=asked)
+    assert parts.num_rows == 8 * each
+    assert blocks._read_parquet(data, ("service", "rows"), services=["zebra"]).num_rows == 0
+    plain = pa.BufferOutputStream()  # of a block from before first and last names were kept
+    pq.write_table(table, plain, write_statistics=False, row_group_size=4 * each)
+    assert blocks._read_parquet(plain.getvalue().to_pybytes(), None, services=asked).num_rows == table.num_rows

@@ -97,7 +97,10 @@ def summarise(table: pa.Table, step_ns: int) -> pa.Table:
 
 
 def added_up(exploded: pa.Table) -> pa.Table:
-    """Rows of (key, bucket, count and other sums) to cells, service by service: so that few parts of a long table hold one. Two groupings: by bucket, then by cell."""
+    """Rows of (key, bucket, count and other sums) to cells, service by service: so that few parts of a long table hold one. Two groupings: by bucket, then by cell.
+
+    Grouping keeps the order but of one row in some thousands, so what was sorted for the buckets is sorted once more.
+    """
     keys = KEYS.names
     sums = [("count", "sum"), ("rows", "sum"), ("total", "sum"), ("lowest", "min"), ("highest", "max")]
     by_bucket = exploded.group_by([*keys, "bucket"], use_threads=False).aggregate(sums)
@@ -105,4 +108,4 @@ def added_up(exploded: pa.Table) -> pa.Table:
     by_bucket = by_bucket.sort_by([("service", "ascending"), ("minute", "ascending"), ("bucket", "ascending")])
     cells = by_bucket.group_by(keys, use_threads=False).aggregate([*sums, ("bucket", "list"), ("count", "list")])
     renamed = [*keys, "count", "rows", "total", "lowest", "highest", "buckets", "bucket_counts"]
-    return cells.rename_columns(renamed).select(CELL_SCHEMA.names).cast(CELL_SCHEMA)
+    return cells.rename_columns(renamed).select(CELL_SCHEMA.names).cast(CELL_SCHEMA).sort_by([("service", "ascending"), ("minute", "ascending")])

@@ -43,13 +43,18 @@ class Do:
     work: Work[Any]
     encoded: bool = False  # texts come as a dictionary and codes
     brief: bool = False  # what is kept of a block in brief, in place of its rows
+    services: tuple[str, ...] | None = None  # whose parts of blocks are enough
 
     @property
     def key(self) -> tuple[Any, ...]:
         return self.environment, self.columns, self.work, self.encoded, self.brief
 
-    def loaders(self, wanted: list[int], keep: bool) -> Iterator[tuple[int, Callable[[], pa.Table]]]:
-        return blocks.brief_loaders(wanted, self.columns) if self.brief else blocks.loaders(wanted, self.columns, keep, self.encoded)
+    def loaders(self, wanted: list[int], total: int) -> Iterator[tuple[int, Callable[[], pa.Table]]]:
+        """Of blocks with so many rows: as a whole, which serves later questions about other services too, where that many can be kept."""
+        if self.brief:
+            return blocks.brief_loaders(wanted, self.columns)
+        in_part = self.services if total > blocks.WHOLE_ROWS else None
+        return blocks.loaders(wanted, self.columns, total <= blocks.CACHE_ROWS, self.encoded, in_part)
 
     def __call__(self, table: pa.Table, whole: bool, mixed: bool) -> Any:
         if mixed and self.environment is not None:
@@ -71,7 +76,6 @@ def in_threads(tasks: list[Task], do: Do, total: int) -> Iterator[tuple[Task, An
 
     Few tables exist at a time, which bounds memory.
     """
-    keep = total <= blocks.CACHE_ROWS
     by_id = {task.block: task for task in tasks}
     under_way: deque[tuple[Task, Future[Any]]] = deque()
     done = 0
@@ -84,7 +88,7 @@ def in_threads(tasks: list[Task], do: Do, total: int) -> Iterator[tuple[Task, An
         return task, result
 
     try:
-        for block, load in do.loaders(list(by_id), keep):
+        for block, load in do.loaders(list(by_id), total):
             query_limits.check(done, total)
             task = by_id[block]
             under_way.append((task, _pool().submit(_made, do, load, task)))

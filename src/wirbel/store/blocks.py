@@ -33,6 +33,7 @@ PARQUET_STREAM = b"wirbel.stream"  # in an exported file's metadata: how a loade
 CACHE_BYTES = 256 * 2**20
 BRIEF_CACHE_BYTES = 64 * 2**20
 CACHE_ROWS = 4_000_000  # of one question: the tables of more are not kept
+WHOLE_ROWS = 1_000_000  # of one question about some services: of more, only their parts of blocks are read
 
 
 def to_ipc(table: pa.Table) -> bytes:
@@ -82,7 +83,7 @@ def _write_parquet(table: pa.Table, layout: Layout, fresh: bool) -> bytes:
         compression="zstd",
         compression_level=1 if fresh else 3,  # a fresh block is soon written anew
         use_dictionary=[name for name in table.column_names if name not in layout.plain],
-        write_statistics=False,
+        write_statistics=[layout.uncut] if layout.uncut else False,
         column_encoding={name: "DELTA_BINARY_PACKED" for name in layout.steady},
         store_schema=True,
         row_group_size=MAX_ROWS if fresh else GROUP_ROWS,
@@ -192,26 +193,41 @@ def _without_known_parents(table: pa.Table) -> pa.Table:
     return table.set_column(table.schema.get_field_index("parent_row"), "parent_row", pc.if_else(pa.array(inside), offset, None))
 
 
-def _read_parquet(data: bytes | memoryview, columns: Sequence[str] | None, encoded: bool = False) -> pa.Table:
-    """Rows of a block with parent ids restored; a wanted column that the block lacks is left out. Texts ``encoded`` as a dictionary, if asked."""
+def _read_parquet(data: bytes | memoryview, columns: Sequence[str] | None, encoded: bool = False, services: Sequence[str] | None = None) -> pa.Table:
+    """Rows of a block with parent ids restored; a wanted column that the block lacks is left out. Texts ``encoded`` as a dictionary, if asked.
+
+    Parts that are known to hold none of ``services`` are left out.
+    """
     file = pq.ParquetFile(pa.py_buffer(data))
     names = file.schema_arrow.names
     if encoded:
         texts = [field.name for field in file.schema_arrow if pa.types.is_string(field.type)]
         file = pq.ParquetFile(pa.py_buffer(data), metadata=file.metadata, read_dictionary=texts)
+    groups = list(range(file.num_row_groups)) if services is None else _groups_of(file.metadata, services)
     if columns is None:
-        table = file.read()
+        table = file.read_row_groups(groups)
         return _with_parent_ids(table) if "parent_row" in names else table
     wanted = [name for name in names if name in columns]
     if "parent_row" in names and not {"parent_id", "is_root"}.isdisjoint(columns):
         ids = ["parent_id", "span_id"] if "parent_id" in columns else ["parent_id"]
         wanted = list(dict.fromkeys([*wanted, *ids, "parent_row"]))
-    table = file.read(columns=wanted)
+    table = file.read_row_groups(groups, columns=wanted)
     if "is_root" in columns:
         table = table.append_column("is_root", pc.and_(pc.is_null(table["parent_row"]), pc.is_null(table["parent_id"])))
     if "parent_id" in columns and "parent_row" in names:
         table = _with_parent_ids(table)
     return table.select([name for name in table.column_names if name in columns])
+
+
+def _groups_of(found: pq.FileMetaData, services: Sequence[str]) -> list[int]:
+    """Parts of a block that may hold one of some services, by their first and last name; all where these are not known."""
+    place = next(i for i in range(found.num_columns) if found.schema.column(i).path == "service")
+
+    def may_hold(group: int) -> bool:
+        known = found.row_group(group).column(place).statistics
+        return known is None or not known.has_min_max or any(known.min <= service <= known.max for service in services)
+
+    return [group for group in range(found.num_row_groups) if may_hold(group)]
 
 
 def _with_parent_ids(table: pa.Table) -> pa.Table:
@@ -259,8 +275,10 @@ _REST = {name for layout in LAYOUTS.values() for name in layout.brief_rest}
 Load = Callable[[], pa.Table]
 
 
-def loaders(wanted: Sequence[int], columns: tuple[str, ...] | None, keep: bool, encoded: bool = False) -> Iterator[tuple[int, Load]]:
-    """For each block, something that makes its table, in any thread; the bytes are fetched here, as it is iterated.
+def loaders(
+    wanted: Sequence[int], columns: tuple[str, ...] | None, keep: bool, encoded: bool = False, services: tuple[str, ...] | None = None
+) -> Iterator[tuple[int, Load]]:
+    """For each block, something that makes its table, in any thread; the bytes are fetched here, as it is iterated. Of ``services``, no more than their parts of it.
 
     ``encoded`` texts (a dictionary and codes) take half the time and memory to read, where few rows are kept of them. ``keep`` the tables for the next question: not when there are so many that they would only push each other out.
     Blocks that a merge took away meanwhile are left out: the caller reads in one snapshot where that matters.
@@ -268,9 +286,9 @@ def loaders(wanted: Sequence[int], columns: tuple[str, ...] | None, keep: bool, 
 
     def read(absent: list[int]) -> Iterator[tuple[int, Load]]:
         for block, data in _fetch(absent, "data"):
-            yield block, partial(_read_parquet, data, columns, encoded)
+            yield block, partial(_read_parquet, data, columns, encoded, services)
 
-    return _cached(_cache, wanted, (columns, encoded), read, keep)
+    return _cached(_cache, wanted, (columns, encoded, services), read, keep)
 
 
 def brief_loaders(wanted: Sequence[int], columns: tuple[str, ...] | None) -> Iterator[tuple[int, Load]]:

@@ -91,7 +91,8 @@ def scan(where: Where, columns: Sequence[str] | None, work: Work[R], small: bool
         tasks = _tasks(where)
         mixed = where.environment is not None and any(task.mixed for task in tasks)
         wanted = None if columns is None else tuple(sorted({*columns, "environment"} if mixed else {*columns}))
-        do = Do(where.environment, (where.start, where.end), wanted, work, encoded, brief)
+        by_service = where.services if LAYOUTS[where.stream].uncut else None
+        do = Do(where.environment, (where.start, where.end), wanted, work, encoded, brief, by_service)
         total = sum(task.rows for task in tasks)
         known = {task.block: found for task in tasks if small and task.whole and (found := _partials.get((task.block, do.key))) is not None}
         rest = [task for task in tasks if task.block not in known]
