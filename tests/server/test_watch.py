@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import sys
-from datetime import UTC, datetime
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pytest
 
+from tests.server.watched_store import BEGAN, END, HOUR, HOURS, MINUTE, SETTLED, SLOW, disturbed, records, requests, write, write_arrival
 from wirbel.accounts.models import Person
 from wirbel.core import cells
 from wirbel.core.deviation.accumulate import Budget
@@ -22,7 +21,7 @@ from wirbel.core.expected.band import Band, expected_band
 from wirbel.core.expected.calendar import Calendar
 from wirbel.core.series.grid import Grid
 from wirbel.core.series.series import Series
-from wirbel.core.signals import points, spans
+from wirbel.core.signals import points
 from wirbel.core.signals.changes import from_plain
 from wirbel.core.text import rfc3339
 from wirbel.core.topology.graph import EntityId
@@ -37,52 +36,6 @@ from wirbel.watch.replay import replay
 from wirbel.watch.watching import Watching
 
 pytestmark = pytest.mark.django_db(transaction=True)
-MINUTE = 60 * 10**9
-HOUR = 60 * MINUTE
-BEGAN = 1_772_006_400 * 10**9
-HOURS = 7
-SLOW = (BEGAN + 5 * HOUR + 20 * MINUTE, BEGAN + 5 * HOUR + 55 * MINUTE)
-END = BEGAN + HOURS * HOUR
-SETTLED = watching.SETTLED_NS
-A_MINUTE = 8  # requests
-
-
-def requests(start: int, end: int, silent: tuple[int, int] = (0, 0), seed: int = 1) -> pa.Table:
-    """`shop` answers by asking `stock`; while SLOW, both take five times as long. `elsewhere` has nothing to do with them."""
-    rng = np.random.default_rng([seed, start // MINUTE])
-    times = np.sort(rng.integers(start, end, A_MINUTE * (end - start) // MINUTE))
-    times = times[(times < silent[0]) | (times >= silent[1])]
-    factor = np.where((times >= SLOW[0]) & (times < SLOW[1]), 5.0, 1.0)
-    inner = np.exp(rng.normal(np.log(0.04), 0.2, len(times))) * factor
-    rows: dict[str, list[Any]] = {name: [] for name in ("trace_id", "span_id", "parent_id", "service", "kind", "start", "duration", "operation")}
-
-    def add(n: int, number: int, parent: int | None, service: str, kind: int, begin: int, takes: float) -> None:
-        rows["trace_id"].append((int(times[n]) + number // 10).to_bytes(16, "big"))
-        rows["span_id"].append((int(times[n]) * 10 + number).to_bytes(12, "big")[-8:])
-        rows["parent_id"].append(None if parent is None else (int(times[n]) * 10 + parent).to_bytes(12, "big")[-8:])
-        for name, value in (("service", service), ("kind", kind), ("start", begin), ("duration", round(takes * 1e9)), ("operation", "GET /")):
-            rows[name].append(value)
-
-    for n, at in enumerate(times.tolist()):
-        takes = float(inner[n])
-        add(n, 1, None, "shop", spans.SERVER, at, takes + 0.02)
-        add(n, 2, 1, "shop", spans.CLIENT, at + 10**6, takes + 0.01)
-        add(n, 3, 2, "stock", spans.SERVER, at + 2 * 10**6, takes)
-        add(n, 14, None, "elsewhere", spans.SERVER, at, float(np.exp(rng.normal(np.log(0.1), 0.2))))
-    count = len(rows["start"])
-    table = pa.table({**rows, "outcome": [spans.OK] * count, "weight": [1.0] * count, "environment": ["test"] * count, "name": rows["operation"]})
-    return spans.conform(table.cast(pa.schema([(f.name, _type(f.name) or f.type) for f in table.schema])))
-
-
-def _type(name: str) -> pa.DataType | None:
-    return spans.SPAN_SCHEMA.field(name).type if name in spans.SPAN_SCHEMA.names else None
-
-
-def write(start: int, end: int, **given: Any) -> None:
-    packer.write(Stream.SPANS, requests(start, end, **given), level=1)
-    # As if it had come while it happened.
-    at = datetime.fromtimestamp(end // 10**9 // 600 * 600, UTC)
-    Arrival.objects.update_or_create(environment="test", service="shop", stream=Stream.SPANS, at=at, defaults={"rows": 1, "newest": end})
 
 
 @pytest.fixture
@@ -90,15 +43,6 @@ def history() -> None:
     Arrival.objects.all().delete()
     write(BEGAN, END)
     return
-
-
-def records() -> set[tuple[Any, ...]]:
-    fields = ("series__entity", "series__metric", "direction", "onset", "opened", "ended", "bits", "peak_actual", "threshold_at")
-    return set(DeviationRecord.objects.values_list(*fields))
-
-
-def disturbed(metric: str = "p95") -> list[tuple[str, int, int | None]]:
-    return sorted(DeviationRecord.objects.filter(series__metric=metric).values_list("series__entity", "onset", "ended"))
 
 
 def test_a_watch_that_takes_up_no_more_says_so(monkeypatch: pytest.MonkeyPatch) -> None:
@@ -249,12 +193,6 @@ def test_a_sender_that_falls_silent_is_noticed() -> None:
     assert all(r.opened - r.onset <= 4 * MINUTE for r in fallen)
 
 
-def write_arrival(at: int) -> None:
-    Arrival.objects.update_or_create(
-        environment="test", service="shop", stream=Stream.SPANS, at=datetime.fromtimestamp(at // 10**9, UTC), defaults={"rows": 1, "newest": at}
-    )
-
-
 @pytest.mark.parametrize("why", ["Wirbel did not run", "announced", "the file ended"])
 def test_a_silence_that_is_none_opens_nothing(why: str) -> None:
     silent = (BEGAN + 5 * HOUR, BEGAN + 5 * HOUR + 40 * MINUTE)
@@ -394,10 +332,9 @@ def test_the_first_minutes_of_a_small_program() -> None:
     assert set(WatchedSeries.objects.exclude(metric="requests").values_list("state", flat=True)) == {"provisional"}
 
 
-def test_a_fault_in_the_first_half_hour_is_noticed(monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_fault_in_the_first_half_hour_is_noticed() -> None:
     fault = BEGAN + 20 * MINUTE
-    monkeypatch.setattr(sys.modules[__name__], "SLOW", (fault, fault + HOUR))
-    write(BEGAN, BEGAN + 30 * MINUTE)
+    write(BEGAN, BEGAN + 30 * MINUTE, slow=(fault, fault + HOUR))
     one = Watching()
     for minute in range(15, 30):
         one.look(BEGAN + minute * MINUTE + SETTLED)
@@ -435,8 +372,7 @@ def test_who_has_grown_up_is_followed_by_the_minute(history: None) -> None:
 
 def test_who_becomes_too_busy_for_small_steps_leaves_nothing_going_on_for_ever(monkeypatch: pytest.MonkeyPatch) -> None:
     fault = BEGAN + 20 * MINUTE
-    monkeypatch.setattr(sys.modules[__name__], "SLOW", (fault, fault + 20 * MINUTE))
-    write(BEGAN, BEGAN + 2 * HOUR)
+    write(BEGAN, BEGAN + 2 * HOUR, slow=(fault, fault + 20 * MINUTE))
     one = Watching()
     one.look(BEGAN + 30 * MINUTE + SETTLED)
     assert {name for name, _, ended in disturbed() if ended is None} == {"shop", "stock"}

@@ -20,7 +20,7 @@ from wirbel.intake.models import Token
 from wirbel.runtime.database import free_port, say
 from wirbel.runtime.environment import home
 from wirbel.runtime.processes import SERVER_PROCESSES, run_until_stopped, server_commands, worker_command
-from wirbel.store.models import Arrival, AttributeName, Block, ChangeRecord, Entity, Metric, PeerAddress, Receipt, Relation, Segment, Service
+from wirbel.store.models import Arrival, AttributeName, Block, ChangeRecord, Entity, LateHour, Metric, PeerAddress, Receipt, Relation, Segment, Service
 from wirbel.store.streams import HOUR_NS
 from wirbel.watch.models import Position, Unwatched, WatchedSeries
 
@@ -67,6 +67,7 @@ def _forget_all() -> None:
         PeerAddress,
         ChangeRecord,
         Arrival,
+        LateHour,
         AttributeName,
         Entity,
         Metric,

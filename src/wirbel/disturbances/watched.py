@@ -140,7 +140,7 @@ def list_watched(
     if asked.environment is not None:
         rows = rows.filter(environment=asked.environment)
     if (services := asked.services()) is not None:
-        rows = rows.filter(Q(service__in=services) | Q(service=None))
+        rows = rows.filter(Q(service__any_of=services) | Q(service=None))
     for word in containing[:200].split():
         rows = rows.filter(Q(entity__icontains=word) | Q(metric__icontains=word) | Q(labels_text__icontains=word))
     if only is not None:

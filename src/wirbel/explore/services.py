@@ -25,7 +25,7 @@ def services_table(start: int, end: int, focus: Window, reference: Window, envir
     focus, reference = (read_series.aligned(window, environment) for window in (focus, reference))
     whole = fleet(start, end, focus, reference, environment, among, quantiles=True)
     known = Service.objects.all() if environment is None else Service.objects.filter(environment=environment)
-    known = known if among is None else known.filter(name__in=among)
+    known = known if among is None else known.filter(name__any_of=among)
     sent: dict[str, set[str]] = {name: set() for name in whole.names}
     newest: dict[str, int] = {}
     for name, streams, last in known.values_list("name", "streams", "last_seen")[:MOST_SERVICES]:

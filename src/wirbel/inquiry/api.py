@@ -70,7 +70,7 @@ def list_inquiries(request: HttpRequest, asked: Query[Within], most: int = 100) 
     """The newest first; of a scope, those about its services."""
     found = Inquiry.objects.select_related("asked_by").order_by("-created")
     services = asked.services()
-    found = found if services is None else found.filter(service__in=services)
+    found = found if services is None else found.filter(service__any_of=services)
     return InquiryList(rows=[_inquiry_row(inquiry) for inquiry in found[: max(1, min(most, MOST_ROWS))]], found=found.count())
 
 

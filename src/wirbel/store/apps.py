@@ -1,6 +1,7 @@
 from django.apps import AppConfig
+from django.db.models import TextField
 
-from wirbel.store import lean
+from wirbel.store import lean, lookups
 
 
 class StoreConfig(AppConfig):
@@ -9,3 +10,4 @@ class StoreConfig(AppConfig):
 
     def ready(self) -> None:
         lean.without_pandas()
+        TextField.register_lookup(lookups.AnyOf)

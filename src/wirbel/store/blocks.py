@@ -16,6 +16,7 @@ import psycopg
 import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.parquet as pq
+from django.core.exceptions import EmptyResultSet
 from django.db import connection
 from django.db.models import QuerySet
 
@@ -375,7 +376,10 @@ def _fetch(wanted: Sequence[int], *fields: str) -> Iterable[tuple[Any, ...]]:
 
 def in_binary(query: QuerySet[Any, Any]) -> Iterable[tuple[Any, ...]]:
     """Rows of a query in binary form: PostgreSQL's text form of bytes is six times slower to read."""
-    sql, parameters = query.query.sql_with_params()
+    try:
+        sql, parameters = query.query.sql_with_params()
+    except EmptyResultSet:  # one of no names, for example
+        return
     connection.ensure_connection()
     # Django's own cursors bind on the client, which rules binary results out.
     with psycopg.Cursor(connection.connection) as cursor:

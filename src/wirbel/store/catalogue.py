@@ -10,6 +10,7 @@ from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 from django.db.models import Model
@@ -19,10 +20,12 @@ from wirbel.core.signals.entities import Entity as EntityOf
 from wirbel.core.signals.entities import entities_of, naming_columns
 from wirbel.core.topology import graph
 from wirbel.core.topology.graph import relations_of
-from wirbel.store.models import Arrival, AttributeName, Entity, Metric, Relation, Service, Stream
-from wirbel.store.streams import LAYOUTS
+from wirbel.store.models import Arrival, AttributeName, Entity, LateHour, Metric, Relation, Service, Stream
+from wirbel.store.streams import DAY_NS, HOUR_NS, LAYOUTS
 
 ARRIVAL_S = 600
+LATE_NS = 3 * 60 * 10**9  # after it was made, from which on a record comes late
+LATEST_NS = 16 * DAY_NS  # and after which nobody judges by it any more
 MOST_SERVICES = 20_000
 MOST_ENTITIES = 50_000  # of all kinds; an id that changes with every request is no entity
 MOST_RELATIONS = 200_000
@@ -62,7 +65,7 @@ def _short(name: str | None) -> str:
 
 
 def _remember_services(stream: str, seen: list[dict[str, Any]]) -> None:
-    known = {(s.environment, s.name): s for s in Service.objects.filter(name__in=[_short(row["service"]) for row in seen])}
+    known = {(s.environment, s.name): s for s in Service.objects.filter(name__any_of=[_short(row["service"]) for row in seen])}
     room = MOST_SERVICES - Service.objects.count()
     changed = []
     for row in seen:
@@ -102,8 +105,17 @@ def note_arrivals(stream: str, table: pa.Table) -> None:
     _write(Arrival, list(changed.values()), ["at", "environment", "service", "stream"], ["rows", "newest"])
 
 
+def note_late(stream: str, table: pa.Table, now: int) -> None:
+    """Marks the hours of records that come when their minutes have long been read."""
+    begins = LAYOUTS[stream].begins(table)
+    late = begins[(begins < now - LATE_NS) & (begins > now - LATEST_NS)]
+    at = datetime.fromtimestamp(now / 1e9, UTC)
+    rows = [LateHour(hour=hour, first=at, last=at) for hour in np.unique(late - late % HOUR_NS).tolist()]
+    LateHour.objects.bulk_create(rows, update_conflicts=True, unique_fields=["hour"], update_fields=["last"])
+
+
 def _remember_entities(found: set[EntityOf], first: int, last: int) -> None:
-    known = {(e.environment, e.kind, e.name): e for e in Entity.objects.filter(name__in={_short(entity.name) for entity in found})}
+    known = {(e.environment, e.kind, e.name): e for e in Entity.objects.filter(name__any_of={_short(entity.name) for entity in found})}
     room = MOST_ENTITIES - Entity.objects.count()
     changed: dict[tuple[str, str, str], Entity] = {}
     for entity in found:
@@ -154,7 +166,7 @@ def _relation_key(one: graph.Relation) -> tuple[str, str, str, str, str, str]:
 def _remember_metrics(table: pa.Table) -> None:
     keys = ["environment", "service", "metric", "kind"]
     seen = table.group_by(keys).aggregate([("unit", "max"), ("temporality", "max"), ("monotonic", "max"), ("time", "min"), ("time", "max")]).to_pylist()
-    known = {(m.environment, m.service, m.name, m.kind): m for m in Metric.objects.filter(name__in={_short(row["metric"]) for row in seen})}
+    known = {(m.environment, m.service, m.name, m.kind): m for m in Metric.objects.filter(name__any_of={_short(row["metric"]) for row in seen})}
     room = MOST_METRICS - Metric.objects.count()
     changed = {}
     for row in seen:

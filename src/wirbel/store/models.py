@@ -100,6 +100,14 @@ class Arrival(models.Model):
         constraints = [models.UniqueConstraint(fields=["at", "environment", "service", "stream"], name="one_arrival")]
 
 
+class LateHour(models.Model):
+    """An hour, by the times of the records, to which some came long after they were made."""
+
+    hour = models.BigIntegerField(primary_key=True)  # ns
+    first = models.DateTimeField()  # when such records came, by the clock of the store
+    last = models.DateTimeField()
+
+
 class Entity(models.Model):
     """Something that services run on or talk to: see core.signals.entities."""
 

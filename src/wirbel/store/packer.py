@@ -52,6 +52,7 @@ def _pack(stream: str, most: int = MAX_SEGMENTS, only: int | None = None) -> int
             table = LAYOUTS[stream].combine([blocks.from_ipc(data) for _, _, data in segments])
             write(stream, table)
             catalogue.note_arrivals(stream, table)
+            catalogue.note_late(stream, table, time.time_ns())
             Segment.objects.filter(id__in=[segment for segment, _, _ in segments]).delete()
             live.announce(stream)
     return sum(rows for _, rows, _ in segments)

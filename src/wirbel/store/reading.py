@@ -249,7 +249,7 @@ def changes_touching(start: int, end: int, environment: str | None, services: Se
     if environment is not None:
         found = found.filter(Q(environment=environment) | Q(environment__isnull=True))
     if services is not None:
-        found = found.filter(Q(service__in=services) | Q(service__isnull=True))
+        found = found.filter(Q(service__any_of=services) | Q(service__isnull=True))
     return found
 
 

@@ -52,7 +52,7 @@ def _told(series: Series, metric: str, environment: str | None) -> Floats:
 
 def _kept_as(entities: Sequence[EntityId], metric: str, environment: str | None) -> dict[int, int]:
     """Keys of watched series by the place of their service."""
-    found = WatchedSeries.objects.filter(entity_kind="service", entity__in=[one.name for one in entities], metric=metric, labels_text="")
+    found = WatchedSeries.objects.filter(entity_kind="service", entity__any_of=[one.name for one in entities], metric=metric, labels_text="")
     found = found if environment is None else found.filter(environment=environment)
     by_name: dict[str, list[int]] = {}
     for pk, name in found.values_list("pk", "entity"):

@@ -34,7 +34,7 @@ def records(start: int, end: int, environment: str | None = None, services: Sequ
     if environment is not None:
         found = found.filter(series__environment=environment)
     if services is not None:
-        found = found.filter(Q(series__service__in=services) | Q(series__service=None))
+        found = found.filter(Q(series__service__any_of=services) | Q(series__service=None))
     return found.order_by("-onset", "-id")
 
 

@@ -30,6 +30,7 @@ class WatchedSeries(models.Model):
     began = models.BigIntegerField()  # time of the first value, ns
     known_from = models.BigIntegerField(null=True)  # time of the first summary from before that, ns
     until = models.BigIntegerField(default=0)  # to which ``tracker`` has read; 0: there is none
+    judge_from = models.BigIntegerField(null=True)  # time from which on much came late, so that it is to be judged anew
     state = models.CharField(max_length=12, default="learning")  # or core.expected.profile.State
     tracker = models.BinaryField(null=True)  # core.deviation.state
 

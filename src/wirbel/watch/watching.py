@@ -31,10 +31,10 @@ from wirbel.core.topology.graph import EntityId
 from wirbel.store import fine_cells, reading
 from wirbel.store.models import Arrival
 from wirbel.store.streams import DAY_NS, HOUR_NS
-from wirbel.watch import calendar, days_before, kept, values
+from wirbel.watch import calendar, days_before, kept, late, values
 from wirbel.watch.models import DeviationRecord, Position, Unwatched, WatchedSeries, of
 from wirbel.watch.values import Key, Values
-from wirbel.watch.young import Young, has_grown_up, is_young, next_piece
+from wirbel.watch.young import LONGEST_NS, Young, has_grown_up, is_young, next_piece
 
 log = logging.getLogger(__name__)
 Floats = npt.NDArray[np.float64]
@@ -48,6 +48,7 @@ PAUSED_NS = 5 * MINUTE_NS  # without a look, after which nobody watched
 LIVE_NS = HOUR_NS  # before a stretch, in which something must have come for silence to be one
 LATE_NS = 20 * MINUTE_NS  # that records may be late
 MOST_SERIES = 5_000
+MENDED = 500  # series at once
 PRIME = 1_009  # spreads the times of day at which series learn
 
 
@@ -86,9 +87,20 @@ class Watching:
         while self.until < target:
             end = min(target, self.until - self.until % HOUR_NS + (AT_ONCE_NS if target - self.until > AT_ONCE_NS else HOUR_NS))
             self._read(self.until, end, is_past=target - self.until > HOUR_NS)
+            late.is_read(self.until, end - end % HOUR_NS, now)
             # A long history takes its time: while it is read, somebody watches.
             self.until, position.until, position.looked = end, max(end, position.until), now + time.monotonic_ns() - began
             position.save()
+        self._heed_late(now)
+
+    def _heed_late(self, now: int) -> None:
+        """What came long after its minutes were read; a little at each look, for what is now comes first."""
+        stretch = late.next_stretch(now, self.until, self.until - BACK_NS)
+        if stretch is None:
+            self._judge_again(late.some_of(self.rows.values(), self.until))
+            return
+        self._read_again(*stretch)
+        late.is_read(*stretch, now)
 
     def _take_up(self) -> None:
         """Series that are new here, or that somebody has changed."""
@@ -100,9 +112,9 @@ class Watching:
         self.rows = found
         self.keys = {_key(row): pk for pk, row in found.items()}
         trackers = dict(WatchedSeries.objects.filter(pk__in=fresh).values_list("pk", "tracker"))
-        since = {pk: found[pk].until or found[pk].began for pk in fresh if not found[pk].is_paused}
+        since = {pk: found[pk].until or found[pk].began for pk in fresh if not found[pk].is_paused and not _waits(found[pk])}
         if since:
-            self.days |= {day: table for day, table in kept.load(since, min(since.values()), self.until).items() if day not in self.days}
+            self._hold_days(since, min(since.values()), self.until)
         for pk in fresh:
             self.changed[pk] = _how(found[pk])
             self.trackers.pop(pk, None)
@@ -114,6 +126,15 @@ class Watching:
         self._read_young(self.until)
         for pk in since:
             self._follow_safely(pk, self.until)
+
+    def _hold_days(self, series: Iterable[int], start: int, end: int) -> None:
+        """What is kept of them; what is in memory is newer."""
+        days = range(start - start % DAY_NS, end, DAY_NS)
+        self.days = kept.load([pk for pk in series if any((pk, day) not in self.days for day in days)], start, end) | self.days
+
+    def _drop_days(self, end: int) -> None:
+        """What is stored is read from there, when something is learned from it."""
+        self.days = {key: table for key, table in self.days.items() if key[1] > end - DAY_NS}
 
     def _read_young(self, end: int) -> None:
         fine = [self.rows[pk] for pk, tracker in self.trackers.items() if tracker.step_s == fine_cells.STEP_S]
@@ -143,13 +164,10 @@ class Watching:
             return state.restore(bytes(found)) if found else made
         except InvalidQuestion:
             # Of another version: it is learned anew from the values.
-            return Tracker.after(replace(made, begun=row.began, until=row.until), MINUTE_S)
+            return _anew(made, row.began, row.until)
 
     def _read(self, start: int, end: int, is_past: bool) -> None:
-        found = values.read(start, end, self.keys, [key for key, pk in self.keys.items() if self.rows[pk].made_by_id is not None])
-        self._add_new(found, start, is_past)
-        told = self._told(found, start, end)
-        for pk, (row, one) in told.items():
+        for pk, (row, one) in self._values(start, end, is_past).items():
             self._keep(pk, start, one, row)
         self._read_young(end)
         with transaction.atomic():
@@ -161,6 +179,68 @@ class Watching:
             else:
                 kept.store_minutes(self.days, start, end)
 
+    def _values(self, start: int, end: int, is_past: bool) -> dict[int, tuple[WatchedSeries, Values]]:
+        """Of each series that is watched; who is seen for the first time is from now on."""
+        found = values.read(start, end, self.keys, [key for key, pk in self.keys.items() if self.rows[pk].made_by_id is not None])
+        self._add_new(found, start, is_past)
+        return self._told(found, start, end)
+
+    def _read_again(self, start: int, end: int) -> None:
+        """Minutes that were read before, of which more may be stored now."""
+        told = list(self._values(start, end, is_past=True).items())
+        for some in (told[n : n + MENDED] for n in range(0, len(told), MENDED)):
+            self._hold_days([pk for pk, _ in some], start, end)
+            mended = [row for pk, (row, one) in some if self._mend(pk, start, one, row)]
+            with transaction.atomic():
+                WatchedSeries.objects.bulk_update(mended, ["began", "judge_from"])
+                self._store_days([row.pk for row in mended], start, end)
+            self._drop_days(self.until)
+
+    def _mend(self, pk: int, start: int, one: Values, row: WatchedSeries) -> bool:
+        """Whether so much has come that a series is to be judged anew."""
+        held = kept.between(self.days, pk, start, start + len(one.values) * MINUTE_NS)
+        is_more, is_much = late.more(_key(row), held, one)
+        if is_much.sum() < late.LEAST and (row.judge_from is None or not is_much.any()):
+            return False
+        first = start + int(np.argmax(is_much)) * MINUTE_NS
+        row.began, row.judge_from = min(row.began, first), min(row.judge_from or first, first)
+        self._keep(pk, start, Values(np.where(is_more, one.values, held.values), np.where(is_more, one.samples, held.samples)), row)
+        return True
+
+    def _judge_again(self, rows: list[WatchedSeries]) -> None:
+        """As if what has come late had come in time."""
+        if not rows:
+            return
+        found = dict(WatchedSeries.objects.filter(pk__in=[row.pk for row in rows]).values_list("pk", "tracker"))
+        with transaction.atomic():
+            since = min(self._begin_again(row, late.forget_found(row), found[row.pk]) for row in rows)
+            followed = [row.pk for row in rows if not row.is_paused]
+            self._hold_days(followed, since, self.until)
+            self._read_young(self.until)
+            for pk in followed:
+                self._follow_safely(pk, self.until)
+            self._store_days(followed, since, self.until)
+            kept.store_minutes(self.days, self.until - self.until % HOUR_NS, self.until)
+        self._drop_days(self.until)
+
+    def _begin_again(self, row: WatchedSeries, start: int, found: bytes | None) -> int:
+        """Follows a series anew from ``start``, by what was known of it then or is learned from what was before; returns from where on its values are needed."""
+        is_known = 0 < row.until <= start
+        row.judge_from = None
+        if not is_known:
+            row.tracker, row.until = None, 0
+            # What they say of the time before is to be heeded once more.
+            DeviationRecord.objects.filter(series=row).exclude(mark="").update(mark_is_new=True)
+        row.save(update_fields=["judge_from"] if is_known else ["judge_from", "tracker", "until"])
+        if row.is_paused:
+            return self.until
+        tracker = self._tracker(row, found if is_known else None)
+        if not is_known and start - row.began > LONGEST_NS:
+            tracker = _anew(tracker, row.began, start)
+        self.young.forget(row.pk)
+        self.trackers[row.pk], self.open[row.pk], self.changed[row.pk] = tracker, {}, _how(row)
+        return tracker.until
+
     def _add_new(self, found: dict[Key, Values], start: int, is_past: bool) -> None:
         new: list[WatchedSeries] = []
         for key, one in found.items():
@@ -169,7 +249,9 @@ class Watching:
                 continue
             if len(self.keys) + len(new) >= MOST_SERIES:
                 break
-            new.append(as_row(key, start + int(some[0]) * MINUTE_NS))
+            row = as_row(key, start + int(some[0]) * MINUTE_NS)
+            row.judge_from = row.began if start < self.until else None
+            new.append(row)
         if not new:
             return
         WatchedSeries.objects.bulk_create(new, ignore_conflicts=True)
@@ -302,11 +384,13 @@ class Watching:
             store(self.rows[pk], told)
 
     def _store(self, start: int, end: int) -> None:
-        touched = range(start - start % DAY_NS, end, DAY_NS)
-        kept.store({(pk, day): self.days[pk, day] for day in touched for pk in self.rows if (pk, day) in self.days})
-        # What is stored is read from there, when something is learned from it.
-        self.days = {key: table for key, table in self.days.items() if key[1] > end - DAY_NS}
+        self._store_days(self.rows, start, end)
+        self._drop_days(end)
         kept.forget(end - kept.KEPT_DAYS * DAY_NS)
+
+    def _store_days(self, series: Iterable[int], start: int, end: int) -> None:
+        touched = range(start - start % DAY_NS, end, DAY_NS)
+        kept.store({(pk, day): self.days[pk, day] for pk in series for day in touched if (pk, day) in self.days})
 
 
 KEPT_OF_PEOPLE = ("id", "series", "direction", "onset", "mark", "mark_is_new", "marked_by", "marked_at")
@@ -360,6 +444,16 @@ def as_row(key: Key, began: int) -> WatchedSeries:
 def _key(row: WatchedSeries) -> Key:
     entity, labels = EntityId(row.entity_kind, row.entity), tuple(sorted(row.labels.items()))
     return Key(row.environment, entity, row.service, row.metric, labels, row.unit, row.kind)  # type: ignore[arg-type]
+
+
+def _anew(made: Tracker, began: int, until: int) -> Tracker:
+    """One that learns at ``until`` from what was before."""
+    return Tracker.after(replace(made, begun=began, until=until), MINUTE_S)
+
+
+def _waits(row: WatchedSeries) -> bool:
+    """Whether it was found in what came late, and is first to be judged as a whole."""
+    return row.judge_from is not None and not row.until
 
 
 def _how(row: WatchedSeries) -> str:

@@ -42,6 +42,11 @@ def has_grown_up(tracker: Tracker) -> bool:
     return age >= LONGEST_NS or (age >= YOUNG_NS and not tracker.is_open)
 
 
+def _grown(row: WatchedSeries) -> int:
+    """When a series that began so has grown up whatever it does."""
+    return row.began + LONGEST_NS + PIECE_NS
+
+
 @dataclass
 class Young:
     """Values of young series, in memory from their first on: there are few of them, and not for long."""
@@ -50,12 +55,13 @@ class Young:
 
     def read(self, rows: Iterable[WatchedSeries], keys: Mapping[Key, int], end: int) -> set[int]:
         """Brings them up to ``end`` (ns), each from where it is; returns those that have too many requests for that."""
-        waiting, busy = [row for row in rows if self._until(row) < end], set[int]()
+        waiting, busy = [row for row in rows if self._until(row) < min(end, _grown(row))], set[int]()
         by_key = {pk: key for key, pk in keys.items()}
         for environment in {row.environment for row in waiting}:
             mine = [row for row in waiting if row.environment == environment]
-            for start in range(min(self._until(row) for row in mine), end, PIECE_NS):
-                stop = min(start + PIECE_NS, end)
+            last = min(end, max(_grown(row) for row in mine))
+            for start in range(min(self._until(row) for row in mine), last, PIECE_NS):
+                stop = min(start + PIECE_NS, last)
                 found = values.read_fine(start, stop, environment, {row.entity for row in mine})
                 if found is None:
                     busy |= {row.pk for row in mine}
