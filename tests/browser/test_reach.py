@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 from datetime import UTC, datetime, timedelta
+from urllib.parse import urlencode, urlparse
 
 import pytest
 from playwright.sync_api import Page, Route, expect
@@ -49,6 +50,37 @@ def test_how_well_a_figure_is_known_is_told_to_the_keyboard_too(page: Page) -> N
     expect(tip).to_contain_text("p99:")
     page.keyboard.press("Escape")
     expect(tip).to_have_count(0)
+
+
+def test_what_is_told_of_a_cell_is_told_to_who_points_at_it(page: Page) -> None:
+    page.locator("tr[data-service=quay-web] td.num").nth(1).hover()
+    tip = page.get_by_role("tooltip")
+    expect(tip).to_contain_text("95 % interval")
+    page.get_by_role("heading", level=1).hover()
+    expect(tip).to_have_count(0)
+
+
+def test_a_page_asks_each_question_once(page: Page) -> None:
+    """It asks before anything is drawn, and what is drawn finds the answers."""
+    for path in ("/api/overview", "/api/services/quay-web"):
+        asked: list[str] = []
+        page.on("request", lambda request, asked=asked: asked.append(urlparse(request.url).path))
+        page.reload()
+        expect(page.locator("main svg").first).to_be_visible()
+        page.wait_for_load_state("networkidle")
+        assert {name: asked.count(name) for name in ("/api/session", "/api/ribbon", path)} == {"/api/session": 1, "/api/ribbon": 1, path: 1}
+        if path == "/api/overview":
+            open_service(page, "quay-web")
+
+
+def test_a_link_to_exactly_this_does_not_wait_for_the_ribbon(page: Page, instance: Instance) -> None:
+    of = windows_asked(instance)
+    exactly = {"range": f"{of['start']}..{of['end']}"} | {name: f"{of[f'{name}_from']}..{of[f'{name}_to']}" for name in ("focus", "reference")}
+    page.route("**/api/ribbon?*", lambda _route: None)
+    for path, drawn in (("/", page.locator("tr[data-service=quay-web]")), ("/services/quay-web", page.get_by_role("region", name="Requests/s by outcome"))):
+        page.goto(f"{instance.url}{path}?{urlencode({'environment': 'production', **exactly})}")
+        expect(drawn).to_be_visible()
+        expect(page.get_by_role("region", name="Time ribbon")).to_contain_text("Reading the ribbon")
 
 
 def test_a_day_before_stands_beside_now(page: Page, instance: Instance) -> None:

@@ -3,6 +3,7 @@ import { NuqsAdapter } from "nuqs/adapters/react-router/v7";
 import { StrictMode, useRef } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Route, Routes } from "react-router";
+import { askAhead } from "./ahead";
 import { ApiError } from "./api/client";
 import { Compared, Frame, useMe } from "./frame/Frame";
 import { startTheme } from "./frame/theme";
@@ -85,6 +86,7 @@ function App() {
   );
 }
 
+void askAhead(queries, window.location);
 startTheme();
 const root = document.getElementById("root");
 if (root)

@@ -305,11 +305,11 @@ function PersonMenu({ me, link }: { me: Schemas["Me"]; link: string }) {
   );
 }
 
-export function useMe() {
-  return useQuery({
-    queryKey: ["me"],
-    queryFn: () => take(client.GET("/api/session")),
-    retry: false,
-    staleTime: Infinity,
-  });
-}
+export const meQuery = {
+  queryKey: ["me"],
+  queryFn: () => take(client.GET("/api/session")),
+  retry: false,
+  staleTime: Infinity,
+};
+
+export const useMe = () => useQuery(meQuery);

@@ -1,5 +1,13 @@
 import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
-import { createParser, createSerializer, parseAsArrayOf, parseAsStringLiteral, useQueryStates } from "nuqs";
+import {
+  createLoader,
+  createParser,
+  createSerializer,
+  type inferParserType,
+  parseAsArrayOf,
+  parseAsStringLiteral,
+  useQueryStates,
+} from "nuqs";
 import { useCallback, useEffect, useRef } from "react";
 import { client, type Schemas, take } from "../api/client";
 import { useLine } from "./live";
@@ -40,6 +48,7 @@ const asLength = createParser<number>({
 });
 
 export const befores = ["day", "week"] as const;
+export type Before = (typeof befores)[number];
 /** Beside what is now, what was a day or a week before: of a view, and of the ribbon above it. */
 export const besideState = { beside: parseAsArrayOf(parseAsStringLiteral(befores)).withDefault([]) };
 const frameState = {
@@ -51,6 +60,9 @@ const frameState = {
   scope: asName,
 };
 export const inFrame = createSerializer(frameState);
+export type Scope = inferParserType<typeof frameState>;
+/** What an address says of it, before anything is drawn. */
+export const scopeAt = createLoader({ ...frameState, ...besideState });
 
 /** What the whole frame obeys, all of it in the address: range (absent: live, the last so much), windows, environment, named scope. */
 export function useScope() {
@@ -95,34 +107,47 @@ function unproposed(range: Span | null): Omit<Windows, "chosen"> {
   return { focus: { start: middle, end }, reference: { start: middle - 90 * MINUTE, end: middle } };
 }
 
-/** The ribbon's signal, and the windows in force: those in the address, else the view's own, else those proposed. */
-export function useRibbon(own: Own) {
-  const [scope] = useScope();
-  const [{ beside }] = useQueryStates(besideState);
-  const range = scope.range ?? own.range;
-  const reach = { range, last: scope.last };
-  const queryKey = ["ribbon", own.service, reach, within(scope), beside];
-  const query = useQuery({
-    queryKey,
-    queryFn: ({ signal }) =>
+export const NOTHING_OWN: Own = { service: null, range: null, windows: null };
+
+export function ribbonQuery(own: Own, scope: Scope, beside: Before[]) {
+  const reach = { range: scope.range ?? own.range, last: scope.last };
+  return {
+    queryKey: ["ribbon", own.service, reach, within(scope), beside],
+    queryFn: ({ signal }: { signal: AbortSignal }) =>
       take(
         client.GET("/api/ribbon", {
           signal,
           params: { query: { ...rangeQuery(reach), service: own.service, ...within(scope), beside } },
         }),
       ),
-    placeholderData: keepPreviousData,
-  });
-  const { data } = query;
-  const proposed = data ? { focus: spanOf(data.focus), reference: spanOf(data.reference) } : null;
-  const base = own.windows ?? proposed ?? (query.error ? unproposed(range) : null);
-  const windows: Windows | null = base && {
-    focus: scope.focus ?? base.focus,
-    reference: scope.reference ?? base.reference,
-    chosen: own.windows !== null || scope.focus !== null || scope.reference !== null,
-    open: !range && !own.windows && !scope.focus && data?.focus.end === data?.end,
   };
-  return { ribbon: data ?? null, windows, range, query, queryKey };
+}
+
+/** The windows in force: those in the address, else the view's own, else those proposed. */
+export function windowsInForce(own: Own, scope: Scope, ribbon: Ribbon | undefined, failed: boolean): Windows | null {
+  const range = scope.range ?? own.range;
+  const { focus, reference } = scope;
+  const proposed = ribbon ? { focus: spanOf(ribbon.focus), reference: spanOf(ribbon.reference) } : null;
+  const given = focus && reference ? { focus, reference } : null;
+  const base = own.windows ?? proposed ?? given ?? (failed ? unproposed(range) : null);
+  return (
+    base && {
+      focus: focus ?? base.focus,
+      reference: reference ?? base.reference,
+      chosen: own.windows !== null || focus !== null || reference !== null,
+      open: !range && !own.windows && !focus && ribbon?.focus.end === ribbon?.end,
+    }
+  );
+}
+
+/** The ribbon's signal, and the windows in force. */
+export function useRibbon(own: Own) {
+  const [scope] = useScope();
+  const [{ beside }] = useQueryStates(besideState);
+  const asked = ribbonQuery(own, scope, beside);
+  const query = useQuery({ ...asked, placeholderData: keepPreviousData });
+  const windows = windowsInForce(own, scope, query.data, query.error !== null);
+  return { ribbon: query.data ?? null, windows, range: scope.range ?? own.range, query, queryKey: asked.queryKey };
 }
 
 /** What is drawn, as the API asks for it: a fixed range, or the last so much, or what the server finds fitting. */

@@ -1,7 +1,7 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { type ReactNode, useEffect, useLayoutEffect, useRef, useState } from "react";
 
-const OVERSCAN = 12;
+const OVERSCAN = 4;
 const BELOW = 52; // px, for the line beneath it
 
 interface ScrolledTableProps {

@@ -1,5 +1,5 @@
 import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
-import { useCallback, useState } from "react";
+import { memo, useCallback, useState } from "react";
 import { Link, useOutletContext } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
 import type { paths } from "../../api/schema.generated";
@@ -7,7 +7,7 @@ import { Gauge, healthColour } from "../../charts/Gauge";
 import { Spark } from "../../charts/Spark";
 import type { ComparedContext } from "../../frame/Frame";
 import { useJump } from "../../frame/jump";
-import { rangeQuery, useScope, windowsQuery, within } from "../../frame/scope";
+import { rangeQuery, type Scope, useScope, type Windows, windowsQuery, within } from "../../frame/scope";
 import { FindCause } from "../../shared/FindCause";
 import { FromBefore, useStale } from "../../shared/FromBefore";
 import {
@@ -41,11 +41,20 @@ const page = (whole: Question, first: number) => ({
     take(client.GET("/api/overview", { signal, params: { query: { ...whole, first } } })),
 });
 
+const wholeOf = (scope: Scope, windows: Windows): Question => ({
+  ...rangeQuery(scope),
+  ...windowsQuery(windows),
+  ...within(scope),
+});
+
+/** What the view asks for first. */
+export const overviewQuery = (scope: Scope, windows: Windows) => page(wholeOf(scope, windows), 0);
+
 export function Overview() {
   const { windows, ribbon } = useOutletContext<ComparedContext>();
   const [scope] = useScope();
   const jump = useJump();
-  const whole = { ...rangeQuery(scope), ...windowsQuery(windows), ...within(scope) };
+  const whole = wholeOf(scope, windows);
   const query = useQuery({ ...page(whole, 0), placeholderData: keepPreviousData });
   const { queryKey } = page(whole, 0);
   const stale = useStale(query, [scope]);
@@ -191,7 +200,8 @@ function Table({ first, whole, ...pointer }: TableProps) {
   );
 }
 
-function ServiceRow({ row, index }: { row: Row; index?: number }) {
+/** A row is drawn anew only if it has changed: the table around it is whenever it is scrolled or measured. */
+const ServiceRow = memo(function ServiceRow({ row, index }: { row: Row; index?: number }) {
   const jump = useJump();
   const off = row.health === "slow" || row.health === "failing";
   const sample = `${row.focus.requests} requests in the focus window, ${row.reference.requests} in the reference window`;
@@ -254,7 +264,7 @@ function ServiceRow({ row, index }: { row: Row; index?: number }) {
       <td className="num">{row.since ? clock(row.since) : ""}</td>
     </tr>
   );
-}
+});
 
 function NothingYet({ newest, scope }: { newest: string | null; scope: string | null }) {
   const sent = scope ? `No service of scope ${scope} served a request in this time.` : "Nothing was sent in this time.";

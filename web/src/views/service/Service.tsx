@@ -13,7 +13,7 @@ import { StackedRates } from "../../charts/StackedRates";
 import { type Drawing, TimeChart } from "../../charts/TimeChart";
 import type { ComparedContext } from "../../frame/Frame";
 import { useJump } from "../../frame/jump";
-import { rangeQuery, useScope, windowsQuery } from "../../frame/scope";
+import { type Before, rangeQuery, type Scope, useScope, type Windows, windowsQuery } from "../../frame/scope";
 import { BesideChoice } from "../../shared/BesideChoice";
 import { FindCause, Finding, useFindCause } from "../../shared/FindCause";
 import { FromBefore, keptOf, useStale } from "../../shared/FromBefore";
@@ -29,6 +29,27 @@ import { Calls, Operations, Siblings, Statuses } from "./Tables";
 type View = Schemas["ServiceView"];
 const MOST_CHANGES = 6;
 
+/** What the view asks for first. */
+export const serviceQuery = (name: string, scope: Scope, windows: Windows, rows: number | null, beside: Before[]) => ({
+  queryKey: ["service", name, scope.range, scope.last, scope.environment, windowsQuery(windows), rows, beside],
+  queryFn: ({ signal }: { signal: AbortSignal }) =>
+    take(
+      client.GET("/api/services/{name}", {
+        signal,
+        params: {
+          path: { name },
+          query: {
+            ...rangeQuery(scope),
+            ...windowsQuery(windows),
+            environment: scope.environment,
+            beside,
+            ...(rows && { rows }),
+          },
+        },
+      }),
+    ),
+});
+
 export function Service() {
   const { name = "" } = useParams();
   const { windows, me } = useOutletContext<ComparedContext>();
@@ -36,27 +57,9 @@ export function Service() {
   const [scope] = useScope();
   const find = useFindCause(windows);
   const [{ rows, beside }] = useQueryStates({ rows: serviceState.rows, beside: serviceState.beside });
-  const queryKey = ["service", name, scope.range, scope.last, scope.environment, windowsQuery(windows), rows, beside];
-  const query = useQuery({
-    queryKey,
-    queryFn: ({ signal }) =>
-      take(
-        client.GET("/api/services/{name}", {
-          signal,
-          params: {
-            path: { name },
-            query: {
-              ...rangeQuery(scope),
-              ...windowsQuery(windows),
-              environment: scope.environment,
-              beside,
-              ...(rows && { rows }),
-            },
-          },
-        }),
-      ),
-    placeholderData: keptOf(name),
-  });
+  const asked = serviceQuery(name, scope, windows, rows, beside);
+  const { queryKey } = asked;
+  const query = useQuery({ ...asked, placeholderData: keptOf(name) });
   const stale = useStale(query, [name, scope]);
   const view = query.data;
   const what = `the charts of ${name}`;

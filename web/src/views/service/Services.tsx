@@ -185,7 +185,7 @@ function ServiceLine({ row, index }: { row: Row; index: number }) {
         )}
       </td>
       <td className="max-w-[420px] truncate font-semibold">
-        <Tip text={row.service} quiet>
+        <Tip text={row.service} focusable>
           <Link to={jump(toService(row.service))}>{row.service}</Link>
         </Tip>
       </td>

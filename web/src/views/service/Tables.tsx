@@ -35,7 +35,7 @@ export function Operations({ view }: { view: View }) {
         <tbody>
           {rows.map((row) => (
             <tr key={row.operation} data-operation={row.operation}>
-              <Tip text={row.operation} quiet>
+              <Tip text={row.operation} focusable>
                 <td className="max-w-[132px] truncate font-mono text-[12px]">
                   <Link to={jump(toTraces({ service: view.service, operation: row.operation }))}>{row.operation}</Link>
                 </td>
