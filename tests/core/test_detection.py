@@ -265,12 +265,13 @@ def test_what_strays_from_where_it_usually_is_is_found_however_it_is_cut(points:
 
 
 @settings(max_examples=15, deadline=None)
-@given(st.sampled_from(["constant", "zero", "one a day", "nan", "few", "spike", "units"]), st.sampled_from(["level", "rate", "quantile", "share"]))
+@given(st.sampled_from(["constant", "gone", "zero", "one a day", "nan", "few", "spike", "units"]), st.sampled_from(["level", "rate", "quantile", "share"]))
 def test_odd_series_have_a_stated_behaviour(shape: str, kind: str) -> None:
     """None raises; what never changes has no deviation; what is too short says nothing."""
     t = times(3 * DAY)
     values = {
         "constant": np.full(len(t), 0.4),
+        "gone": np.where(np.arange(len(t)) < DAY, 0.4, np.nan),
         "zero": np.zeros(len(t)),
         "one a day": np.full(60, 0.4),
         "nan": np.full(len(t), np.nan),
@@ -285,6 +286,20 @@ def test_odd_series_have_a_stated_behaviour(shape: str, kind: str) -> None:
     if shape in ("nan", "few"):
         assert found.profile is None
         assert np.isnan(found.expected.high).all()
+
+
+@settings(max_examples=60, deadline=None)
+@given(
+    st.lists(st.tuples(st.sampled_from([0.0, 0.0, 0.2, 0.4, None]), st.integers(1, 120)), min_size=2, max_size=30),
+    st.sampled_from(["level", "rate", "quantile", "share", "utilization"]),
+)
+def test_whatever_is_missing_a_series_can_be_followed(pieces: list[tuple[float | None, int]], kind: str) -> None:
+    """Stretches that are constant or not known, of any length: what is known of it says when it can, and nothing raises."""
+    values = np.concatenate([np.full(length, np.nan if value is None else value) for value, length in pieces])
+    t = times(len(values))
+    found = find(t, values, kind, np.where(np.isfinite(values), 20.0, np.nan))  # type: ignore[arg-type]
+    known = np.isfinite(found.expected.high)
+    assert (found.expected.low[known] <= found.expected.high[known]).all()
 
 
 def test_nothing_given_is_changed() -> None:

@@ -125,12 +125,13 @@ def test_whose_days_they_are_is_learned_within_the_hour_by_every_process(history
     assert calendar.current() == Calendar("Europe/Berlin", "DE")
 
 
-def test_a_series_that_cannot_be_followed_keeps_no_other_from_it(history: None, monkeypatch: pytest.MonkeyPatch) -> None:
+@pytest.mark.parametrize("error", [np.linalg.LinAlgError("singular"), StopIteration(), KeyError("day")])
+def test_a_series_that_cannot_be_followed_keeps_no_other_from_it(history: None, monkeypatch: pytest.MonkeyPatch, error: Exception) -> None:
     follow = Tracker.follow
 
     def broken(self: Tracker, *given: Any) -> Expected:
         if self.kind == "share":
-            raise np.linalg.LinAlgError("singular")
+            raise error
         return follow(self, *given)
 
     monkeypatch.setattr(Tracker, "follow", broken)

@@ -15,7 +15,7 @@ from functools import partial
 
 import numpy as np
 import numpy.typing as npt
-from django.db import transaction
+from django.db import DatabaseError, transaction
 
 from wirbel.core.cells import MINUTE_NS
 from wirbel.core.deviation import state
@@ -309,7 +309,9 @@ class Watching:
         """A series that cannot be followed must not keep the others from being watched."""
         try:
             self._follow(pk, end)
-        except (ArithmeticError, ValueError, IndexError):
+        except DatabaseError:
+            raise
+        except Exception:
             log.exception("series %s (%s) is not watched any more until the worker starts again", pk, self.rows[pk].metric)
             self._end_all(pk)
             self.trackers.pop(pk)

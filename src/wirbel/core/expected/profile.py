@@ -368,7 +368,8 @@ class _Slow:
             # A short memory follows what a season would foretell.
             found = self._errors(without, parts, memories[0])
             squared = self._squared(found)
-            if squared < (1 - seasons.GAIN) * lowest:
+            # Of a constant series of which none was held out nothing tells: the first, which is none, holds.
+            if not len(errors) or squared < (1 - seasons.GAIN) * lowest:
                 chosen, quiet, errors, lowest = season, without, found, squared
         allowed = 0.0 if most < DAY_S else NOT_WORSE
         means = [float(np.mean(of)) for of in (errors, *(self._errors(quiet, parts, memory) for memory in memories[1:]))]
