@@ -19,6 +19,7 @@ from wirbel.runtime.environment import home
 from wirbel.runtime.processes import SERVER_PROCESSES, server_commands, worker_command
 
 SENDERS = 32  # as many services that export at once
+STOP_S = 20
 IDLE_S = 2.0  # after which a connection is opened anew: servers close those that nobody uses
 
 
@@ -36,7 +37,10 @@ def serving(workers: int = 0) -> Iterator[str]:
         for child in children:
             child.terminate()
         for child in children:
-            child.wait(20)
+            try:
+                child.wait(STOP_S)
+            except subprocess.TimeoutExpired:  # a worker in the middle of a long history
+                child.kill()
 
 
 def _answers(url: str) -> bool:
