@@ -15,7 +15,7 @@ from tests.core.test_changes import PLAIN, cloud_event
 from tests.core.test_otlp_traces import EXAMPLE
 from tests.door_client import Answer, knock
 from wirbel.intake import bodies
-from wirbel.intake.models import Token
+from wirbel.intake.models import Taken, Token
 from wirbel.store import segments
 from wirbel.store.models import ChangeRecord, Segment
 
@@ -132,6 +132,27 @@ def test_changes_plain_and_as_cdevents(token: str) -> None:
     assert again.status_code == 201
     assert set(ChangeRecord.objects.values_list("version", flat=True)) >= {"4.8.0"}
     assert ChangeRecord.objects.count() == 2
+
+
+def test_a_reason_quotes_half_of_a_character_as_what_can_be_sent(token: str) -> None:
+    """Found by 100 000 mutated bodies: the reader of JSON quotes a name that no answer could hold."""
+    body = json.dumps({"resourceMetrics": [{"scopeMetrics": [{"metrics": [{"histogram": {"dataPoints": [{"\ud800": 1}]}}]}]}]})
+    answer = send(token, body.encode(), "application/json", "/v1/metrics")
+    assert answer.status_code == 400
+    assert "not an OTLP/JSON metrics request" in json.loads(answer.content)["message"]
+
+
+def test_a_change_that_nothing_stored_can_hold_is_refused_and_not_counted(token: str) -> None:
+    taken = Taken.objects.filter(signal="changes").count()
+
+    def tell(change: dict) -> Answer:
+        return send(token, json.dumps(change).encode(), "application/json", "/v1/changes")
+
+    refused = tell(PLAIN | {"at": "5026-03-04T09:15:00Z"})
+    assert (refused.status_code, refused.json()["field"]) == (400, "at")
+    assert Taken.objects.filter(signal="changes").count() == taken
+    assert tell(PLAIN).status_code == 201
+    assert Taken.objects.filter(signal="changes").count() == taken + 1
 
 
 def test_a_wrong_change_names_its_field_and_nothing_of_the_request_is_stored(token: str) -> None:

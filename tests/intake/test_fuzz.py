@@ -21,7 +21,7 @@ from wirbel.store import packer
 from wirbel.store.models import Segment
 
 pytestmark = pytest.mark.django_db
-BODIES = int(os.environ.get("WIRBEL_FUZZ", "1200"))  # of each door; 10 000 were run by hand, see docs/operations.md
+BODIES = int(os.environ.get("WIRBEL_FUZZ", "1200"))  # of each door; 25 000 were run by hand, see docs/operations.md
 SLOWEST_S = 5.0
 PROTOBUF, JSON = "application/x-protobuf", "application/json"
 

@@ -81,9 +81,14 @@ def answer(content_type: str, message: Message, status: int = 200) -> HttpRespon
     return HttpResponse(json_format.MessageToJson(message, indent=None), content_type=JSON, status=status)
 
 
+def sendable(reason: str) -> str:
+    """What is quoted of a body may hold half of a surrogate pair, which no answer can."""
+    return reason.encode(errors="replace").decode()
+
+
 def refuse(content_type: str, refusal: Refusal) -> HttpResponse:
     code = _CODES.get(refusal.status, FAILED_PRECONDITION)
-    response = answer(content_type, Status(code=code, message=refusal.reason), refusal.status)
+    response = answer(content_type, Status(code=code, message=sendable(refusal.reason)), refusal.status)
     if refusal.status in LATER:
         response["Retry-After"] = str(RETRY_S)
     if refusal.status == 401:

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from typing import Any
 
 import cachetools
-from django.db import DatabaseError, DataError
+from django.db import DatabaseError, DataError, transaction
 from django.http import HttpResponse, JsonResponse
 from opentelemetry.proto.collector.logs.v1.logs_service_pb2 import ExportLogsServiceResponse
 from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportMetricsServiceResponse
@@ -20,7 +20,7 @@ from wirbel.core.errors import InvalidChange, MalformedTelemetry, TooMuchTelemet
 from wirbel.core.signals import otlp
 from wirbel.core.signals.changes import parse_request
 from wirbel.intake import quota
-from wirbel.intake.bodies import JSON, PROTOBUF, Knock, Refusal, answer, read_body, refuse
+from wirbel.intake.bodies import JSON, PROTOBUF, Knock, Refusal, answer, read_body, refuse, sendable
 from wirbel.intake.commit import Delivery, deliver
 from wirbel.intake.models import Taken, Token
 from wirbel.store import reachable, reading, segments
@@ -190,7 +190,7 @@ def _take(signal: otlp.Signal, request: Knock, token: Token) -> HttpResponse:
     response: Any = response_type()
     if delivery.refused:
         setattr(response.partial_success, rejected, sum(delivery.refused.values()))
-        response.partial_success.error_message = delivery.refused_message()
+        response.partial_success.error_message = sendable(delivery.refused_message())
     return answer(kind, response)
 
 
@@ -222,5 +222,7 @@ def changes(request: Knock, token: Token) -> HttpResponse:
         found = parse_request(kind, request.headers, read_body(request))
     except InvalidChange as error:
         return JsonResponse({"field": error.field, "error": str(error)}, status=400)
-    Taken.objects.create(token=token, signal="changes", requests=1, rows=len(found), size=int(request.headers.get("Content-Length") or 0))
-    return JsonResponse({"ids": reading.store_changes(found).ids}, status=201)
+    with transaction.atomic():  # what is refused is not counted as taken
+        Taken.objects.create(token=token, signal="changes", requests=1, rows=len(found), size=int(request.headers.get("Content-Length") or 0))
+        ids = reading.store_changes(found).ids
+    return JsonResponse({"ids": ids}, status=201)

@@ -3,6 +3,13 @@ import type { Values } from "./Band";
 /** The top of an axis from zero; one where nothing is more than zero. */
 export const largest = (...lists: Values[]): number => Math.max(...lists.flat().map((value) => value ?? 0)) || 1;
 
+const MOST_OF_BAND = 1.6; // times the largest value
+
+/** The same of values with a band: one that is wide for want of requests must not flatten the line. */
+export function topOf(values: Values, high: Values): number {
+  return nothing(values) ? largest(high) : Math.min(largest(values, high), MOST_OF_BAND * largest(values));
+}
+
 export const nothing = (...lists: Values[]): boolean => lists.every((values) => values.every((value) => value == null));
 
 const MANTISSAS = [1, 2, 5];

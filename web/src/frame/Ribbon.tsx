@@ -1,5 +1,6 @@
 import { scaleLinear } from "d3-scale";
 import type { WheelEvent } from "react";
+import { topOf } from "../charts/axis";
 import { Band } from "../charts/Band";
 import { ChangeMarks } from "../charts/ChangeMarks";
 import { Earlier, reachOf } from "../charts/Earlier";
@@ -34,13 +35,8 @@ export function Ribbon({ data, windows, shown, following }: Props) {
   const end = Date.parse(data.end);
   const right = width - EDGE;
   const x = timeScale([start, end], [LEFT, right]);
-  const top = Math.max(
-    ...data.values.map((v) => v ?? 0),
-    ...data.high.map((v) => v ?? 0),
-    ...reachOf(data.earlier),
-    1e-6,
-  );
-  const y = scaleLinear([0, top], [BASE, TOP + 4]);
+  const top = Math.max(topOf(data.values, data.high), ...reachOf(data.earlier));
+  const y = scaleLinear([0, top], [BASE, TOP + 4]).clamp(true);
   const at = (index: number) => x(start + index * data.step_s * 1000);
   const brush = useTimeBrush({
     left: LEFT,

@@ -62,7 +62,10 @@ def parse_time(text: Any, name: str) -> int:
         raise InvalidChange(name, f"{text[:60]!r} is not an RFC 3339 time") from error
     if parsed.tzinfo is None:
         raise InvalidChange(name, f"{text[:60]!r} has no zone; add Z or an offset")
-    return (parsed - _EPOCH) // timedelta(microseconds=1) * 1000
+    at = (parsed - _EPOCH) // timedelta(microseconds=1) * 1000
+    if not -(2**63) <= at < 2**63:
+        raise InvalidChange(name, f"{text[:60]!r} is not between the years 1678 and 2261")
+    return at
 
 
 def _text(record: Mapping[str, Any], name: str, default: str | None = None) -> str | None:

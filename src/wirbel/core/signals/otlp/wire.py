@@ -267,6 +267,8 @@ def json_to_protobuf(signal: Signal, body: bytes) -> bytes:
         json_format.ParseDict(request, message, ignore_unknown_fields=True)
     except (json_format.ParseError, ValueError, AttributeError, TypeError, RecursionError) as error:
         raise MalformedTelemetry(f"not an OTLP/JSON {signal.name} request: {error}") from error
+    except SystemError as error:  # protobuf's own, where it looks for a field by half of a character
+        raise MalformedTelemetry(f"not an OTLP/JSON {signal.name} request: it names something that is not Unicode") from error
     return message.SerializeToString()
 
 
