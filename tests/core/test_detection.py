@@ -288,6 +288,27 @@ def test_odd_series_have_a_stated_behaviour(shape: str, kind: str) -> None:
         assert np.isnan(found.expected.high).all()
 
 
+@pytest.mark.parametrize("seed", range(4))
+def test_what_went_wrong_in_the_first_hours_is_noticed_again(seed: int) -> None:
+    """Nothing is known of the day yet, and what was clearly off for twenty minutes is not taken for normal."""
+    t, values = times(9 * 60), np.exp(np.random.default_rng(seed).normal(np.log(0.1), 0.1, 9 * 60))
+    faults = [4 * 60, 6 * 60, 8 * 60]
+    for begin in faults:
+        values[begin : begin + 20] *= 5
+    found = find(t, values, "quantile").deviations
+    assert [round((d.onset - t[0]) / MINUTE) for d in found if d.direction == "high"] == faults
+
+
+def test_what_comes_round_daily_from_the_beginning_is_learned_when_the_day_is() -> None:
+    """A nightly job of an hour: told of in the first days, and not for ever."""
+    t, values = quiet(3, 8)
+    for night in range(8):
+        values[night * DAY + 120 : night * DAY + 180] += 40
+    nights = [int((d.onset - t[0]) / MINUTE) // DAY for d in find(t, values).deviations if d.direction == "high"]
+    assert 1 in nights
+    assert max(nights) <= 3
+
+
 @settings(max_examples=60, deadline=None)
 @given(
     st.lists(st.tuples(st.sampled_from([0.0, 0.0, 0.2, 0.4, None]), st.integers(1, 120)), min_size=2, max_size=30),

@@ -46,6 +46,7 @@ GAP_S, GAP_POINTS = 300, 3  # without a value, that are always allowed
 BAND = 0.99
 SETTLED_S = 4 * DAY_S  # of a history, from which on the level of a day is compared with where it usually lies
 CLEARLY = 4.0  # times the bits that open a deviation, from which nothing is learned from it
+CLEARLY_YOUNG = 8.0  # and before it is known what the day does
 NEAR_BEST = 7.35  # twice the log likelihood that an onset may fall short of the likeliest (95 %, Hansen, Econometrica 68, 2000, table I)
 KEPT_POINTS = 480  # of the past, in which an onset is looked for
 
@@ -81,6 +82,7 @@ class Tracker:
     absent: Deviation | None = None
     is_gone: bool = False  # it has been silent for so long that this is normal now
     unlearned: Unlearned = field(default_factory=Unlearned)
+    set_aside: Unlearned = field(default_factory=Unlearned)  # what is not learned from before it is known what the day does: it may come round
     moved: list[tuple[int, float]] = field(default_factory=list)  # what is before such a time is moved by so much: another level was accepted
     block: int = -1  # that is being read, and the first of its recent points
     block_from: int = 0
@@ -135,6 +137,7 @@ class Tracker:
     def after(cls, other: Tracker, step_s: float) -> Tracker:
         """One that goes on with the same series in other steps: it learns from its past as soon as that is long enough, and finds nothing in it again."""
         made = cls(other.kind, step_s, other.budget, other.calendar, other.phase_s, other.only_high, begun=other.begun, until=other.until)
+        made.unlearned, made.set_aside = other.unlearned, other.set_aside
         made.known = 0 if other.begun is None else (other.until - other.begun) // made.step_ns
         made.learns_at = made.until if made.known >= made.first_points else None
         return made
@@ -142,7 +145,8 @@ class Tracker:
     def mark(self, how: Mark | None, onset: int, ended: int | None) -> None:
         """What a person says of a deviation (times in ns): ``expected`` and nothing is learned from it, ``noise`` and the series learns that it does
         so, ``new normal`` and its level is what holds from now on; None takes that back. It learns anew at the next point."""
-        self.unlearned.forget_within(onset, ended or self.until)
+        for left_out in (self.unlearned, self.set_aside):
+            left_out.forget_within(onset, ended or self.until)
         side = next((side for side in self.sides if side.open is not None and side.open.onset == onset), None)
         last = len(self.recent.times) - 1
         if how == "expected":
@@ -196,6 +200,8 @@ class Tracker:
         self.learns_at = self._next_learning()
         times, open_since = past.times, min((side.open.onset for side in self.sides if side.open is not None), default=self.until)
         unlearned = self.unlearned.hold(times)
+        if self._is_young(self.until):
+            unlearned |= self.set_aside.hold(times)
         left_out = unlearned | (times >= open_since)
         taught, samples = np.where(left_out, np.nan, past.values), np.where(past.is_summary, np.nan, np.nan_to_num(past.samples))
         moved = np.sum([np.where(times < before, by, 0.0) for before, by in self.moved], axis=0) if self.moved else 0.0
@@ -486,8 +492,9 @@ class Tracker:
         fired = one.threshold_at if one.threshold_at is None or one.threshold_at < when else None
         self.ended.append(replace(one, ended=when, threshold_at=fired))
         # To leave out all that opened would cut off the tail that the next profile is to know.
-        if not teaches and one.bits >= CLEARLY * side.opens and one.onset - self._known_since() > self.points(profiles.YOUNG_S, FIRST) * self.step_ns:
-            self.unlearned.add_deviation(one.onset, when, one.direction)
+        is_grown = one.onset - self._known_since() > self.points(profiles.YOUNG_S, FIRST) * self.step_ns
+        if not teaches and one.bits >= (CLEARLY if is_grown else CLEARLY_YOUNG) * side.opens:
+            (self.unlearned if is_grown else self.set_aside).add_deviation(one.onset, when, one.direction)
         side.open, side.sum, side.quiet, side.began = None, 0.0, 0, at + 1
         if all(other.open is None for other in self.sides):
             self.recent.left_out[ended:] = False
