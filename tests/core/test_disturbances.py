@@ -12,6 +12,7 @@ from wirbel.core.deviation.contract import contract
 from wirbel.core.deviation.disturbance import Of, clear_onset, windows
 from wirbel.core.deviation.grouping import group
 from wirbel.core.deviation.model import Deviation, Peak
+from wirbel.core.deviation.sentences import deviates
 from wirbel.core.topology.graph import EntityId
 
 
@@ -30,6 +31,19 @@ def test_what_was_noticed_with_the_others_dates_them_no_earlier() -> None:
     [one] = group([replace(member, service="shop") for member in members])
     assert (len(one.members), one.start, one.clear) == (3, BEGAN + 12 * MINUTE, BEGAN + 12 * MINUTE)
     assert clear_onset([Of("p95", "far", {}, "s", replace(noisy, opened=BEGAN + MINUTE)), *members[1:]]) == BEGAN
+
+
+@pytest.mark.parametrize(
+    ("actual", "told"),
+    [
+        (0.5, "50 % for long; single values may lie from 0 % to 57.4 %"),
+        (0.6, "60 %, expected 0 % to 57.4 %"),
+        (None, "nothing, expected 0 % to 57.4 %"),
+    ],
+)
+def test_what_surprises_only_by_going_on_is_told_so(actual: float | None, told: str) -> None:
+    one = replace(deviation(0, None), peak=Peak(BEGAN, actual, 0.02, 0.0, 0.574))
+    assert deviates(Of("db.client.connection.count", "shop", {}, "1", one)) == told
 
 
 def test_deviations_near_in_time_are_one_disturbance_led_by_the_earliest() -> None:

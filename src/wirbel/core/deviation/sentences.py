@@ -33,11 +33,13 @@ def told(value: float, unit: str) -> str:
 
 
 def deviates(one: Of) -> str:
-    """By how much, at its farthest: what is, and what was expected."""
+    """By how much, at its farthest: what is, and what was expected; of what surprises only by going on, that it does."""
     peak = one.deviation.peak
     if one.deviation.direction == "absent":
         return "nothing is sent any more"
     actual = "nothing" if peak.actual is None else told(peak.actual, one.unit)
+    if peak.actual is not None and peak.low <= peak.actual <= peak.high:
+        return f"{actual} for long; single values may lie from {told(peak.low, one.unit)} to {told(peak.high, one.unit)}"
     return _beside(actual, peak.low, peak.high, one.unit)
 
 

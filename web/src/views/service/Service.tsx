@@ -187,7 +187,7 @@ function Latency({ view, shared, onCause }: ChartProps) {
     .flat()
     .filter((value): value is number => !!value);
   const draw = ({ x, at, top, bottom, left, right }: Drawing) => {
-    const y = scaleLog([Math.min(...all) * 0.85, Math.max(...all) * 1.1], [bottom, top]);
+    const y = scaleLog([Math.min(...all) * 0.85, Math.max(...all) * 1.1], [bottom, top]).clamp(true);
     const place = (value: number) => y(Math.max(value, y.domain()[0] ?? 1e-6));
     const plain = (values: Values = []) =>
       line<number>()
