@@ -58,6 +58,13 @@ def test_what_is_told_of_a_cell_is_told_to_who_points_at_it(page: Page) -> None:
     expect(tip).to_contain_text("95 % interval")
     page.get_by_role("heading", level=1).hover()
     expect(tip).to_have_count(0)
+    # Nothing is told of a cell that comes to lie beneath a pointer that rests.
+    page.locator("tr[data-service=quay-web] td.num").nth(1).hover()
+    expect(tip).to_have_count(1)
+    page.reload()
+    expect(page.locator("tr[data-service=quay-web]")).to_be_visible()
+    page.wait_for_timeout(1_000)  # longer than a tip waits
+    expect(tip).to_have_count(0)
 
 
 def test_a_page_asks_each_question_once(page: Page) -> None:

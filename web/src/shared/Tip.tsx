@@ -1,5 +1,13 @@
-import { Tooltip } from "radix-ui";
-import { cloneElement, type HTMLAttributes, type PointerEvent, type ReactElement, useRef, useState } from "react";
+import { Popover, Tooltip } from "radix-ui";
+import {
+  cloneElement,
+  type HTMLAttributes,
+  type PointerEvent,
+  type ReactElement,
+  type RefObject,
+  useRef,
+  useState,
+} from "react";
 
 interface Props {
   /** What is told; without it there is only the child. */
@@ -12,37 +20,64 @@ interface Props {
 }
 
 const DELAY_MS = 300;
+const BOX = "z-50 max-w-[420px] border border-ink bg-sheet px-2 py-1 [overflow-wrap:anywhere] whitespace-pre-line";
+const PLACE = { sideOffset: 4, collisionPadding: 8 };
 
 /** Says more of its child when it is pointed at or has the focus. */
 export function Tip({ text, quiet = false, focusable = false, children }: Props) {
-  const [wanted, setWanted] = useState(!quiet);
-  const waiting = useRef<number>(undefined);
   if (!text) return children;
-  // A table has hundreds of quiet ones that nobody points at: before somebody does, there is only the child.
-  if (!wanted) {
-    return cloneElement(children, {
-      onPointerEnter: ({ pointerType }: PointerEvent) => {
-        if (pointerType !== "touch") waiting.current = window.setTimeout(() => setWanted(true), DELAY_MS);
-      },
-      onPointerLeave: () => window.clearTimeout(waiting.current),
-      onPointerDown: () => window.clearTimeout(waiting.current), // the child that is pressed must be the one that is let go
-    });
-  }
+  if (quiet) return <Pointed text={text}>{children}</Pointed>;
   return (
-    <Tooltip.Root defaultOpen={quiet}>
-      <Tooltip.Trigger asChild {...(quiet || focusable ? {} : { tabIndex: 0 })}>
+    <Tooltip.Root>
+      <Tooltip.Trigger asChild {...(focusable ? {} : { tabIndex: 0 })}>
         {children}
       </Tooltip.Trigger>
       <Tooltip.Portal>
-        <Tooltip.Content
-          sideOffset={4}
-          collisionPadding={8}
-          className="z-50 max-w-[420px] border border-ink bg-sheet px-2 py-1 [overflow-wrap:anywhere] whitespace-pre-line"
-        >
+        <Tooltip.Content {...PLACE} className={BOX}>
           {text}
         </Tooltip.Content>
       </Tooltip.Portal>
     </Tooltip.Root>
+  );
+}
+
+/** A table has hundreds that nobody points at: until somebody does there is only the child. */
+function Pointed({ text, children }: { text: string; children: ReactElement<HTMLAttributes<Element>> }) {
+  const [open, setOpen] = useState(false);
+  const waiting = useRef<number>(undefined);
+  const child = useRef<Element>(null);
+  const close = () => {
+    window.clearTimeout(waiting.current);
+    waiting.current = undefined;
+    setOpen(false);
+  };
+  // Moved, not entered: a child that comes to lie beneath a pointer that rests tells nothing.
+  const onPointerMove = ({ pointerType, currentTarget }: PointerEvent) => {
+    if (pointerType === "touch") return;
+    child.current = currentTarget;
+    waiting.current ??= window.setTimeout(() => setOpen(true), DELAY_MS);
+  };
+  return (
+    <>
+      {cloneElement(children, { onPointerMove, onPointerLeave: close, onPointerDown: close })}
+      {open && (
+        <Popover.Root open onOpenChange={close}>
+          <Popover.Anchor virtualRef={child as RefObject<Element>} />
+          <Popover.Portal>
+            <Popover.Content
+              {...PLACE}
+              side="top"
+              role="tooltip"
+              className={`${BOX} pointer-events-none`}
+              onOpenAutoFocus={(event) => event.preventDefault()}
+              onCloseAutoFocus={(event) => event.preventDefault()}
+            >
+              {text}
+            </Popover.Content>
+          </Popover.Portal>
+        </Popover.Root>
+      )}
+    </>
   );
 }
 
