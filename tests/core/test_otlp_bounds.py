@@ -154,9 +154,13 @@ def test_attributes_beyond_the_columns_take_time_in_proportion() -> None:
 
     def seconds(count: int) -> float:
         body = span_of(b"".join(field(9, field(1, b"k%d" % n) + field(2, field(1, b"v"))) for n in range(count)))
-        began = time.perf_counter()
-        otlp.DECODERS["traces"]([body], time.time_ns())
-        return time.perf_counter() - began
+
+        def once() -> float:
+            began = time.process_time()  # what others take of the machine does not count
+            otlp.DECODERS["traces"]([body], time.time_ns())
+            return time.process_time() - began
+
+        return min(once() for _ in range(3))
 
     seconds(100)
     once, four_times = seconds(5_000), seconds(20_000)
