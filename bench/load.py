@@ -14,12 +14,12 @@ from urllib.parse import urlparse
 
 import numpy as np
 
+from wirbel.runtime import processes
 from wirbel.runtime.database import free_port
 from wirbel.runtime.environment import home
 from wirbel.runtime.processes import SERVER_PROCESSES, server_commands, worker_command
 
 SENDERS = 32  # as many services that export at once
-STOP_S = 20
 IDLE_S = 2.0  # after which a connection is opened anew: servers close those that nobody uses
 
 
@@ -27,20 +27,14 @@ IDLE_S = 2.0  # after which a connection is opened anew: servers close those tha
 def serving(workers: int = 0) -> Iterator[str]:
     """A server, and workers if wanted, on the benchmark's database; yields the address."""
     port = free_port(0)
-    children = [subprocess.Popen(command) for command in server_commands(port, SERVER_PROCESSES, home()) + [worker_command()] * workers]
+    children = [processes.start(command) for command in server_commands(port, SERVER_PROCESSES, home()) + [worker_command()] * workers]
     url = f"http://127.0.0.1:{port}"
     try:
         while not _answers(url):
             time.sleep(0.1)
         yield url
     finally:
-        for child in children:
-            child.terminate()
-        for child in children:
-            try:
-                child.wait(STOP_S)
-            except subprocess.TimeoutExpired:  # a worker in the middle of a long history
-                child.kill()
+        processes.end(children)
 
 
 def _answers(url: str) -> bool:

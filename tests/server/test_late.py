@@ -35,6 +35,11 @@ def live() -> None:
 
 def come_late(start: int, end: int, at: int, **given: Any) -> None:
     packer.write(Stream.SPANS, requests(start, end, **given))
+    mark_late(start, end, at)
+
+
+def mark_late(start: int, end: int, at: int) -> None:
+    """As the store does when records of these hours come at a time."""
     clock = datetime.fromtimestamp(at // 10**9, UTC)
     LateHour.objects.bulk_create([LateHour(hour=hour, first=clock, last=clock) for hour in range(start - start % HOUR, end, HOUR)])
 
@@ -117,8 +122,7 @@ def test_a_service_of_which_all_came_late_is_watched() -> None:
     renamed = extra.filter(pa.array(shop))
     renamed = renamed.set_column(renamed.column_names.index("service"), "service", pa.array(["freight"] * renamed.num_rows).dictionary_encode())
     packer.write(Stream.SPANS, spans.combine([renamed]))
-    clock = datetime.fromtimestamp((END + MINUTE) // 10**9, UTC)
-    LateHour.objects.bulk_create([LateHour(hour=hour, first=clock, last=clock) for hour in range(BEGAN + HOUR, BEGAN + 6 * HOUR, HOUR)])
+    mark_late(BEGAN + HOUR, BEGAN + 6 * HOUR, at=END + MINUTE)
     before = records()
     look(one, END + 10 * MINUTE, 2)
     row = WatchedSeries.objects.get(entity="freight", metric="p95")
@@ -140,12 +144,7 @@ def test_long_histories_go_on_by_what_was_known_before() -> None:
     assert silences()
     come_late(*gap, at=BEGAN + 18 * HOUR)
     write(gap[1], BEGAN + 18 * HOUR)
-    LateHour.objects.bulk_create(
-        [
-            LateHour(hour=hour, first=datetime.fromtimestamp(hour // 10**9, UTC), last=datetime.fromtimestamp(hour // 10**9, UTC))
-            for hour in range(gap[1], BEGAN + 18 * HOUR, HOUR)
-        ]
-    )
+    mark_late(gap[1], BEGAN + 18 * HOUR, at=gap[1])
     WatchedSeries.objects.filter(entity="elsewhere").update(is_paused=True)
     look(one, BEGAN + 18 * HOUR + 10 * MINUTE, 3)
     assert not {record for record in records() if record[3] >= gap[0] - 2 * MINUTE and record[3] < BEGAN + 18 * HOUR and record[0] != "elsewhere"}

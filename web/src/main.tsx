@@ -5,7 +5,7 @@ import { createRoot } from "react-dom/client";
 import { BrowserRouter, Route, Routes } from "react-router";
 import { askAhead } from "./ahead";
 import { ApiError } from "./api/client";
-import { Compared, Frame, useMe } from "./frame/Frame";
+import { Compared, Frame, meQuery, useMe } from "./frame/Frame";
 import { startTheme } from "./frame/theme";
 import { Waiting } from "./shared/Waiting";
 import { useZone } from "./shared/zone";
@@ -30,8 +30,9 @@ const BETWEEN_LOOKS_MS = 50;
 
 /** A session that ended leads to sign-in, and from there back to the same address. */
 const onError = (error: Error) => {
-  const ended = error instanceof ApiError && error.status === 401 && queries.getQueryData(["me"]) !== undefined;
-  if (ended) void afterChanges().then(() => queries.resetQueries({ queryKey: ["me"] }));
+  const ended =
+    error instanceof ApiError && error.status === 401 && queries.getQueryData(meQuery.queryKey) !== undefined;
+  if (ended) void afterChanges().then(() => queries.resetQueries({ queryKey: meQuery.queryKey }));
 };
 
 /** Who changes their password gets another session with the answer: what was asked meanwhile was refused to the old one. */

@@ -100,10 +100,11 @@ def run_until_stopped(commands: list[list[str]], ready: Callable[[], None] | Non
     finally:
         for number, handler in previous.items():
             signal.signal(number, signal.SIG_IGN if handler is None else handler)
-        _end([child.process for child in children])
+        end([child.process for child in children])
 
 
-def _end(processes: list[subprocess.Popen[bytes]]) -> None:
+def end(processes: list[subprocess.Popen[bytes]]) -> None:
+    """Asks them to stop, and ends those that do not."""
     for process in processes:
         process.terminate()
     for process in processes:

@@ -55,18 +55,18 @@ export function Overview() {
   const [scope] = useScope();
   const jump = useJump();
   const whole = wholeOf(scope, windows);
-  const query = useQuery({ ...page(whole, 0), placeholderData: keepPreviousData });
-  const { queryKey } = page(whole, 0);
+  const first = overviewQuery(scope, windows);
+  const query = useQuery({ ...first, placeholderData: keepPreviousData });
   const stale = useStale(query, [scope]);
   // The list holds still while it is read, but only for the question that was asked.
   const asked = JSON.stringify(scope);
   const [held, setHeld] = useState<{ asked: string; data: Schemas["Overview"]; whole: Question } | null>(null);
-  if (!query.data) return <Waiting error={query.error} what={WHAT} stops={queryKey} />;
+  if (!query.data) return <Waiting error={query.error} what={WHAT} stops={first.queryKey} />;
   if (!query.data.services.length) return <NothingYet newest={ribbon?.newest ?? null} scope={scope.scope} />;
   const shown = held?.asked === asked ? held.data : query.data;
   const worst = shown.services[0];
   return (
-    <FromBefore stale={stale} queryKey={queryKey} what={WHAT}>
+    <FromBefore stale={stale} queryKey={first.queryKey} what={WHAT}>
       <div className="mb-3 flex items-start gap-4">
         <div className="flex-1">
           <h1>{shown.sentence}</h1>

@@ -188,12 +188,11 @@ function Latency({ view, shared, onCause }: ChartProps) {
     .filter((value): value is number => !!value);
   const draw = ({ x, at, top, bottom, left, right }: Drawing) => {
     const y = scaleLog([Math.min(...all) * 0.85, Math.max(...all) * 1.1], [bottom, top]).clamp(true);
-    const place = (value: number) => y(Math.max(value, y.domain()[0] ?? 1e-6));
     const plain = (values: Values = []) =>
       line<number>()
         .defined((i) => values[i] != null)
         .x(at)
-        .y((i) => place(values[i] ?? 0))(values.map((_, i) => i)) ?? "";
+        .y((i) => y(values[i] ?? 0))(values.map((_, i) => i)) ?? "";
     return (
       <>
         {ticksOf(logTicks(y.domain(), y.ticks(5)), y, 18).map((tick) => (
@@ -201,7 +200,7 @@ function Latency({ view, shared, onCause }: ChartProps) {
         ))}
         {lines.map((one, level) =>
           one.is_headline ? (
-            <Band key={one.name} x={at} y={place} values={one.values} low={view.charts.low} high={view.charts.high} />
+            <Band key={one.name} x={at} y={y} values={one.values} low={view.charts.low} high={view.charts.high} />
           ) : (
             <path
               key={one.name}
@@ -213,14 +212,14 @@ function Latency({ view, shared, onCause }: ChartProps) {
             />
           ),
         )}
-        <Earlier lines={earlier} x={x} y={place} top={top} />
+        <Earlier lines={earlier} x={x} y={y} top={top} />
         {lines.map((one, level) => {
           const last = one.values.at(-2) ?? one.values.at(-1);
           return last ? (
             <text
               key={one.name}
               x={right + 4}
-              y={place(last) + (level > headline ? -2 : level === headline ? 8 : 4)}
+              y={y(last) + (level > headline ? -2 : level === headline ? 8 : 4)}
               fontWeight={one.is_headline ? 700 : 400}
             >
               {one.name}

@@ -1,6 +1,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { client, take } from "../../api/client";
+import { meQuery } from "../../frame/Frame";
 import { Refused } from "../../shared/Refused";
 
 export function SignIn({ ended }: { ended: boolean }) {
@@ -9,7 +10,7 @@ export function SignIn({ ended }: { ended: boolean }) {
   const [password, setPassword] = useState("");
   const signIn = useMutation({
     mutationFn: () => take(client.POST("/api/session", { body: { name, password } })),
-    onSuccess: (me) => queries.setQueryData(["me"], me),
+    onSuccess: (me) => queries.setQueryData(meQuery.queryKey, me),
   });
   const submit = (event: FormEvent) => {
     event.preventDefault();
