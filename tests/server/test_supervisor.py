@@ -13,12 +13,18 @@ import urllib.request
 from collections.abc import Callable, Iterator
 from contextlib import suppress
 from pathlib import Path
+from typing import Any
 
 import psutil
+import psycopg
 import pytest
 
+from tests.builders import request
 from tests.conftest import ROOT
+from wirbel.intake.tasks import ADDING_LOCK
+from wirbel.runtime import guard
 from wirbel.runtime.database import EmbeddedDatabase, free_port
+from wirbel.server.work import LANES
 
 PATIENCE_S = 120.0
 
@@ -76,6 +82,19 @@ class Serving:
                 found += [process] if word in " ".join(process.cmdline()) else []
         return found
 
+    def connect(self) -> psycopg.Connection[tuple[Any, ...]]:
+        return psycopg.connect(EmbeddedDatabase(self.home).url(), autocommit=True)
+
+    def send(self) -> None:
+        """Spans of the last minutes, and of now."""
+        status, token = told(self.home, "token", "of a test")
+        assert status == 0, token
+        now = time.time_ns()
+        spans = [{"name": "GET /lamp", "start_time_unix_nano": at, "end_time_unix_nano": at + 10**6} for at in range(now - 300 * 10**9, now, 10**9)]
+        headers = {"Authorization": f"Bearer {token.splitlines()[-1]}", "Content-Type": "application/x-protobuf"}
+        body = request(*spans, resource={"service.name": "lamp"}).SerializeToString()
+        urllib.request.urlopen(urllib.request.Request(f"http://127.0.0.1:{self.port}/v1/traces", body, headers), timeout=60)
+
     def leaves_nothing(self) -> bool:
         return (
             not any(process.is_running() and process.status() != psutil.STATUS_ZOMBIE for process in self.others)
@@ -126,8 +145,10 @@ def test_the_end_of_its_terminal_ends_it(serving: Serving) -> None:
 def test_one_server_a_folder_and_commands_beside_it(serving: Serving) -> None:
     status, text = told(serving.home, "serve", "--port", str(free_port(0)))
     assert (status, f"process {serving.process.pid}" in text) == (1, True), text
+    began = time.monotonic()
     status, text = told(serving.home, "token", "beside")
     assert (status, text.strip().startswith("wb_")) == (0, True), text
+    assert time.monotonic() - began < guard.PATIENCE_S, "it waits for the guard of the database, which others use"
     assert answers(serving.port)
     assert EmbeddedDatabase(serving.home).is_running()
 
@@ -140,6 +161,43 @@ def test_a_part_that_ends_is_started_again(serving: Serving, which: str) -> None
     until(lambda: any(one.pid != old.pid for one in serving.of(which)))
     until(lambda: answers(serving.port))
     assert serving.process.poll() is None
+
+
+def under_way(database: psycopg.Connection[tuple[Any, ...]], task: str) -> int:
+    """How many of a task's runs the worker has begun and not ended."""
+    [[count]] = database.execute("SELECT count(*) FROM procrastinate_jobs WHERE task_name = %s AND status = 'doing'", [task]).fetchall()
+    return count
+
+
+def test_the_watch_goes_on_when_a_worker_is_killed_while_it_looks(serving: Serving) -> None:
+    with serving.connect() as database, serving.connect() as holding:
+        for looks in (1, 2):  # the one that was killed stays listed
+            with holding.transaction():
+                holding.execute("LOCK TABLE watch_position")
+                until(lambda: under_way(database, "watch.look") == looks)  # noqa: B023
+                if looks == 1:
+                    [worker] = serving.of("wirbel worker")
+                    worker.kill()
+
+
+DEFER = """
+from wirbel.runtime import environment
+with environment.database():
+    from wirbel.intake.tasks import add_up
+    add_up.defer(timestamp=0)
+"""
+
+
+def test_what_comes_in_is_seen_though_other_tasks_hang(serving: Serving) -> None:
+    with serving.connect() as database, serving.connect() as holding, holding.transaction():
+        holding.execute("SELECT pg_advisory_xact_lock(%s)", [ADDING_LOCK])
+        for n in range(LANES["default"]):
+            _, environment = command(serving.home)
+            subprocess.run([sys.executable, "-c", DEFER], env=environment, check=True, timeout=PATIENCE_S)
+            until(lambda: under_way(database, "intake.add_up") > n)  # noqa: B023
+        serving.send()
+        until(lambda: database.execute("SELECT count(*) FROM store_service WHERE name = 'lamp'").fetchall() == [(1,)])
+        assert under_way(database, "intake.add_up") == LANES["default"]
 
 
 @pytest.mark.skipif(os.geteuid() != 0, reason="PostgreSQL runs as another user only where we are root")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import asyncio
 import json
 import os
 import subprocess
@@ -64,9 +65,11 @@ def worker(arguments: argparse.Namespace) -> int:
     with environment.database():
         from procrastinate.contrib.django import app
 
+        from wirbel.server.work import work
+
         connector: Any = app.connector  # Django's own, which has one for workers
         with app.replace_connector(connector.get_worker_connector()) as running:
-            running.run_worker(concurrency=3, delete_jobs="successful", install_signal_handlers=True)
+            asyncio.run(work(running))
     return 0
 
 

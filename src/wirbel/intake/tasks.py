@@ -28,7 +28,7 @@ def add_up(timestamp: int) -> None:
 
 
 @app.periodic(cron="* * * * * */2")
-@app.task(name="intake.send_on", queueing_lock="intake.send_on")
+@app.task(name="intake.send_on", queue="sending", queueing_lock="intake.send_on")
 def send_on(timestamp: int) -> None:
     """Every two seconds: accepted requests go on to another endpoint, if one is set."""
     while forward.send_some():

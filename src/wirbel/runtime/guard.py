@@ -21,10 +21,13 @@ PATIENCE_S, LOOK_S = 20.0, 0.2  # one that dies may hold its lock for a moment a
 
 @contextmanager
 def watch_over(home: Path) -> Iterator[None]:
-    """For a process that uses the database in ``home``; it need only end."""
+    """For a process that uses the database in ``home``, and stops it where it ends in order; nothing is left for the guard then."""
     command = [sys.executable, "-m", "wirbel.runtime.guard", str(home)]
-    with subprocess.Popen(command, stdin=subprocess.PIPE, start_new_session=True):
-        yield
+    with subprocess.Popen(command, stdin=subprocess.PIPE, start_new_session=True) as guard:
+        try:
+            yield
+        finally:
+            guard.kill()
 
 
 def main() -> None:

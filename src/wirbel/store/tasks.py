@@ -22,7 +22,7 @@ def _has_room() -> bool:
 
 
 @app.periodic(cron="* * * * * *")
-@app.task(name="store.pack", queueing_lock="store.pack")
+@app.task(name="store.pack", queue="arrivals", queueing_lock="store.pack")
 def pack(timestamp: int) -> None:
     """Every second: what has come in becomes blocks, unless the disk could not take them."""
     if _has_room():
