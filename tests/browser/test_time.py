@@ -9,7 +9,7 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 import pytest
-from playwright.sync_api import Browser, Page, expect
+from playwright.sync_api import Browser, Page, Route, expect
 
 from tests.api_client import Api
 from tests.browser.conftest import signed_in
@@ -205,3 +205,28 @@ def test_data_that_ended_is_not_called_now(page: Page, instance: Instance) -> No
     label = page.locator("[data-window=focus]")
     expect(label).to_be_visible()
     expect(label).not_to_contain_text("now")
+
+
+NOT_NOW_AND_THEN = "const every = window.setInterval; window.setInterval = (what, ms, ...more) => (ms === 15000 ? 0 : every(what, ms, ...more));"
+
+
+def test_what_is_stored_while_a_page_opens_is_seen(page: Page, instance: Instance) -> None:
+    """Nobody tells of what came after the first answer and before the line to the server was open."""
+    send_ten_minutes(instance, "just-before", time.time_ns() - 20 * MINUTE_NS)
+    while ask(Api(instance), "/api/ribbon", environment="just-before")["newest"] is None:
+        time.sleep(0.2)
+    asked: list[str] = []
+
+    def before_it_came(route: Route) -> None:
+        answer = route.fetch()
+        asked.append(route.request.url)
+        route.fulfill(response=answer, json={**answer.json(), "newest": None} if len(asked) == 1 else answer.json())
+
+    other = page.context.new_page()  # the line is open already: it is told anew only to whoever opens it
+    other.route("**/api/ribbon?*environment=just-before*", before_it_came)
+    other.add_init_script(NOT_NOW_AND_THEN)
+    page.goto(instance.url)
+    expect(page.get_by_text("live", exact=True)).to_be_visible()
+    other.goto(f"{instance.url}/?environment=just-before")
+    expect(other.get_by_text(re.compile(r"no data for (19|2\d) min"))).to_be_visible()
+    assert len(asked) > 1

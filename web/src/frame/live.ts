@@ -52,7 +52,11 @@ export function useLine(wanted: boolean, refresh: () => void): boolean {
     }
     if (missed.current) refresh();
     missed.current = false;
-    const end = listen((what) => (what === "stored" ? refresh() : setOpen(what === "open")));
+    const end = listen((what) => {
+      // Of what was stored between the page's first questions and the opening of its line, nobody tells.
+      if (what !== "closed") refresh();
+      if (what !== "stored") setOpen(what === "open");
+    });
     const fallback = window.setInterval(refresh, FALLBACK_MS);
     return () => {
       end();
