@@ -93,7 +93,10 @@ def together(view: View) -> View:
             return view(request, *more, **named)
 
         def make() -> HttpResponse:
-            there = asked_there(request)
+            try:
+                there = asked_there(request)
+            except WirbelError:  # whoever asked went away, or waited too long: the view says so
+                there = None
             return _in_turn(lambda: view(request, *more, **named)) if there is None else there
 
         return _answered(request.get_full_path(), make)
@@ -140,7 +143,7 @@ def _answered(key: str, make: Callable[[], HttpResponse]) -> HttpResponse:
             return _made(key, making, make)
         try:
             found = _waited_for(making)
-        except WirbelError:  # whoever waits went away, or waited too long: the view says so
+        except WirbelError:  # the same
             return make()
         if found:
             return found.response()
