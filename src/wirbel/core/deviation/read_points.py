@@ -47,6 +47,7 @@ class Recent:
     times: Ints = field(default_factory=lambda: np.zeros(0, np.int64))
     values: Floats = field(default_factory=_none)
     y: Floats = field(default_factory=_none)  # as it is judged
+    samples: Floats = field(default_factory=_none)  # records behind a value, 0 where none is known
     quiet: Floats = field(default_factory=_none)  # without its season
     rough: Floats = field(default_factory=_none)  # distance from the level, in usual scatters
     z: Floats = field(default_factory=_none)  # the same with regard to how restless it is
@@ -57,11 +58,13 @@ class Recent:
     high_limit: Floats = field(default_factory=_none)
     left_out: Bools = field(default_factory=lambda: np.zeros(0, np.bool_))  # from the level
 
-    def append(self, times: Ints, values: Floats, y: Floats) -> None:
+    def append(self, times: Ints, values: Floats, y: Floats, samples: Floats) -> None:
         more = len(times)
         for name in ("quiet", "rough", "z", "location", "told", "spread"):
             setattr(self, name, np.r_[getattr(self, name), np.full(more, np.nan)])
-        self.times, self.values, self.y = np.r_[self.times, times], np.r_[self.values, values], np.r_[self.y, y]
+        self.times, self.values, self.y, self.samples = (
+            np.r_[had] for had in ((self.times, times), (self.values, values), (self.y, y), (self.samples, samples))
+        )
         self.low_limit, self.high_limit = np.r_[self.low_limit, np.full(more, -np.inf)], np.r_[self.high_limit, np.full(more, np.inf)]
         self.left_out = np.r_[self.left_out, np.zeros(more, np.bool_)]
 

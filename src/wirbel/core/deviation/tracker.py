@@ -256,8 +256,9 @@ class Tracker:
     def _read(self, points: Points) -> Expected:
         recent, begin = self.recent, len(self.recent.times)
         scale = Scale.of(self.kind, self.step_s) if self.profile is None else self.profile.scale
-        judged = scale.judged(points.values, np.nan_to_num(points.samples))
-        recent.append(points.times, points.values, np.where(np.isfinite(points.values), judged, np.nan))
+        samples = np.nan_to_num(points.samples)
+        judged = scale.judged(points.values, samples)
+        recent.append(points.times, points.values, np.where(np.isfinite(points.values), judged, np.nan), samples)
         end = len(recent.times)
         if self.begun is None:
             self.begun = int(points.times[0])
@@ -268,7 +269,7 @@ class Tracker:
         else:
             part = slice(begin, end)
             recent.low_limit[part], recent.high_limit[part] = self.limits
-            samples, before = np.nan_to_num(points.samples), np.full(begin, np.nan)
+            before = np.full(begin, np.nan)
             reading = Reading(
                 begin=begin,
                 blocks=blocks_of(recent.times, self.step_s),
@@ -278,7 +279,7 @@ class Tracker:
                 unwatched=np.r_[np.zeros(begin, np.bool_), np.isnan(points.samples)],
             )
             self._judge(reading)
-            low, high = self.profile.band(recent.told[part], recent.spread[part], BAND)
+            low, high = self.profile.band(recent.told[part], recent.spread[part], samples, BAND)
             expected = Expected(self.profile.scale.back(recent.told[part]), low, high)
         self._forget(max(end - KEPT_POINTS, 0))
         return expected
@@ -523,7 +524,7 @@ class Tracker:
     def _peak(self, at: int) -> Peak:
         profile, recent = self._profile, self.recent
         where = slice(at, at + 1)
-        low, high = profile.band(recent.location[where], recent.spread[where], BAND)
+        low, high = profile.band(recent.location[where], recent.spread[where], recent.samples[where], BAND)
         actual = float(recent.values[at])
         expected = float(profile.scale.back(recent.location[where])[0])
         return Peak(int(recent.times[at]), actual if np.isfinite(actual) else None, expected, float(low[0]), float(high[0]))

@@ -70,13 +70,15 @@ class Profile:
     has_trend: bool = False  # its level is carried on as it rises and falls
     is_floored: bool = False  # it scatters less than what matters
     is_of_units: bool = False  # what matters is more than a unit of the few it is made of
+    is_of_records: bool = False  # it is a share of so many records, and not one of which no number is known
     prior: float = 0.5  # the share of all records of the history
+    lift: float = 0.0  # see core.expected.shares
     more_than_chance: float = 1.0  # how many times as much as by chance a share scatters
     counts: NegativeBinomial | None = None  # how they scatter, where their mean tells most
 
     @property
     def scale(self) -> Scale:
-        return Scale.of(self.kind, self.step_s, self.prior)
+        return Scale.of(self.kind, self.step_s, self.prior, self.lift)
 
     @property
     def middles(self) -> Middles:
@@ -138,11 +140,6 @@ class Profile:
         return np.where(np.isfinite(restless), np.clip(restless / MEDIAN_Z, 1.0 if self.is_floored else least, most), 1.0)
 
     @property
-    def is_of_records(self) -> bool:
-        """Whether it is a share of so many records, and not one of which no number is known."""
-        return self.kind == "share" and self.typical_n > 1
-
-    @property
     def is_by_record(self) -> bool:
         """Whether it is a share or count of so few records that one more or less is a jump."""
         return self.is_of_records or (self.counts is not None and self.counts.usual < counts.JUMPS)
@@ -155,8 +152,12 @@ class Profile:
             return self.counts.chances(*(self.scale.counted(v) for v in (values, self.scale.back(location))))
         return self.calibration.above(z), self.calibration.below(z)
 
-    def band(self, location: Floats, spread: Floats, share: float) -> tuple[Floats, Floats]:
-        """Between which so much of what is normal lies, in the series' own unit."""
+    def band(self, location: Floats, spread: Floats, samples: Floats, share: float) -> tuple[Floats, Floats]:
+        """Between which so much of what is normal lies, in the series' own unit, elementwise; ``samples``: records behind each, 0 where none came."""
+        if self.is_of_records:
+            expected, behind = self.scale.back(location), np.where(samples > 0, samples, self.typical_n)
+            least, most = (shares.quantile(expected, behind, self.more_than_chance, q) for q in ((1 - share) / 2, (1 + share) / 2))
+            return least, most
         if self.counts is not None:
             expected = self.scale.counted(self.scale.back(location))
             least, most = (self.scale.per_unit(self.counts.quantile(expected, q)) for q in ((1 - share) / 2, (1 + share) / 2))
@@ -224,7 +225,8 @@ def learn(times: Ints, values: Floats, n: Floats, kind: Kind, calendar: Calendar
     if len(known) < LEAST_POINTS:
         raise NotEnoughData(f"{len(known)} values are known; at least {LEAST_POINTS} are needed to say what is normal.")
     step_s = float(np.median(np.diff(times[known[0] :]))) / SECOND_NS
-    prior = shares.usual(values[known], n[known]) if kind == "share" and np.median(n[known]) > 1 else 0.5
+    is_of_records = kind == "share" and shares.are_of_records(values[known], n[known])
+    prior = shares.usual(values[known], n[known]) if is_of_records else 0.5
     scale, typical = Scale.of(kind, step_s, prior), float(np.median(n[known]))
     n = np.where(own, n, typical)
     y = np.where(np.isfinite(values), scale.judged(values, n), np.nan) + moved
@@ -257,6 +259,7 @@ def learn(times: Ints, values: Floats, n: Floats, kind: Kind, calendar: Calendar
         typical,
         Calibration.of(np.zeros(2)),
         slow.has_trend,
+        is_of_records=is_of_records,
         prior=prior,
     )
     if by_mean:
@@ -270,8 +273,10 @@ def learn(times: Ints, values: Floats, n: Floats, kind: Kind, calendar: Calendar
     known_z = z[np.isfinite(z)]
     calibration = Calibration.of(known_z, at_least_normal=made.is_floored) if len(known_z) >= LEAST_POINTS else Calibration.of(NORMAL)
     made = replace(made, calibration=calibration)
-    if kind == "share":
-        made = replace(made, more_than_chance=shares.more_than_chance(np.where(own, values, np.nan), n, scale.back(seasonal + level)))
+    if is_of_records:
+        told = np.where(own, values, np.nan)
+        made = replace(made, lift=shares.lift(told, n, scale.back(seasonal + level)))
+        made = replace(made, more_than_chance=shares.more_than_chance(told, n, made.scale.back(seasonal + level)))
     return Learned(
         profile=made,
         location=seasonal + level,

@@ -26,14 +26,15 @@ class Scale:
     name: Literal["log", "count", "logit", "utilization", "as it is"]
     step_s: float = 1.0
     prior: float = 0.5  # share of what nothing is known of
+    lift: float = 0.0  # of the log odds of what is expected above the middle of shares of few records
 
     @classmethod
-    def of(cls, kind: Kind, step_s: float, prior: float = 0.5) -> Scale:
+    def of(cls, kind: Kind, step_s: float, prior: float = 0.5, lift: float = 0.0) -> Scale:
         if kind in COUNTED:
             return cls("count", step_s if kind == "rate" else 1.0)
         if kind in LOGARITHMIC:
             return cls("log", step_s)
-        return cls("logit" if kind == "share" else "utilization" if kind == "utilization" else "as it is", step_s, prior)
+        return cls("logit" if kind == "share" else "utilization" if kind == "utilization" else "as it is", step_s, prior, lift)
 
     def judged(self, values: Floats, samples: Floats) -> Floats:
         """NaN stays NaN. A share is drawn to what is usual by half a record, so that none and all are finite, and few records tell little.
@@ -58,7 +59,7 @@ class Scale:
         if self.name == "count":
             return np.maximum(np.sinh(np.clip(judged, 0.0, 600.0) / 2) ** 2 * LARGE - ANSCOMBE, 0.0) / self.step_s
         if self.name == "logit":
-            return special.expit(judged)
+            return special.expit(judged + self.lift)
         return np.clip(2 * special.expit(judged) - 0.5, 0.0, 1.0) if self.name == "utilization" else judged
 
     def counted(self, values: Floats) -> Floats:

@@ -6,15 +6,40 @@ import numpy as np
 import numpy.typing as npt
 from scipy import special
 
+from wirbel.core.stats.counts import binomial_quantile
+
 Floats = npt.NDArray[np.float64]
 SMALLEST = 1e-9  # share: what was never seen is not impossible
 USED = 0.98  # of the squared residuals of a history, by size: the largest may be what is looked for
+PARTS, ENOUGH = 20, 10.0  # of a history, each of which tells the odds: so many at most, and so many records of the rarer kind expected in each
+MOST_LIFT = float(np.log(2))  # what went wrong in a short history may be more
 OF_USED = float(special.chdtr(3, special.chdtri(1, 1 - USED)) / USED)  # their mean by chance, where that of all is 1
+
+
+def are_of_records(share: Floats, samples: Floats) -> bool:
+    """Whether ``samples`` tell how many records each share is of, both of shape (points,): where none is told each is one, of which a share is none or all."""
+    return bool((samples > 1).any() or np.isin(share, (0.0, 1.0)).all())
 
 
 def usual(share: Floats, samples: Floats) -> float:
     """The share of all records of shares of so many each, both of shape (points,); with half a record more of each kind, neither none nor all."""
     return float(np.sum(share * samples) + 0.5) / (float(np.sum(samples)) + 1.0)
+
+
+def lift(share: Floats, samples: Floats, expected: Floats) -> float:
+    """How much higher the log odds of records are than those ``expected`` of them, all of shape (points,), NaN where something is not known.
+
+    The middle of shares of few records is not their mean: of one request a minute of which a fifth fails, none fails in most minutes. The
+    median of PARTS of the history, as what went wrong in a few of them counts for nothing.
+    """
+    known = np.isfinite(share) & np.isfinite(expected) & (samples > 0)
+    n, of_kind, foretold = samples[known], share[known] * samples[known], expected[known] * samples[known]
+    if not len(n):
+        return 0.0
+    parts = int(np.clip(min(foretold.sum(), n.sum() - foretold.sum()) // ENOUGH, 1, min(PARTS, len(n))))
+    n, of_kind, foretold = (np.add.reduceat(v, np.linspace(0, len(v), parts, endpoint=False, dtype=np.int64)) for v in (n, of_kind, foretold))
+    odds, those = (special.logit((v + 0.5) / (n + 1)) for v in (of_kind, foretold))
+    return float(np.clip(np.median(odds - those), -MOST_LIFT, MOST_LIFT))
 
 
 def more_than_chance(share: Floats, samples: Floats, expected: Floats) -> float:
@@ -40,6 +65,14 @@ def chances(share: Floats, samples: Floats, expected: Floats, more: float) -> tu
     count, p = np.where(known, share, 0.0) * n, np.clip(np.where(known, expected, 0.5), SMALLEST, 1 - SMALLEST)
     above = (_at_least(count, n, p, more) + _at_least(count + 1, n, p, more)) / 2
     return np.where(known, above, np.nan), np.where(known, 1 - above, np.nan)
+
+
+def quantile(expected: Floats, samples: Floats, more: float, chance: float) -> Floats:
+    """The least share of ``samples`` records that is not exceeded with probability ``chance``, elementwise: of those that are left as in :func:`chances`."""
+    known = np.isfinite(expected) & (samples > 0)
+    n = np.maximum(np.rint(np.where(known, samples, 1.0) / more), 1.0)
+    found = binomial_quantile(chance, n, np.clip(np.where(known, expected, 0.5), SMALLEST, 1 - SMALLEST)) / n
+    return np.where(known, np.minimum(found, 1.0), np.nan)
 
 
 def _at_least(count: Floats, n: Floats, p: Floats, more: float) -> Floats:
