@@ -232,6 +232,21 @@ def test_a_service_that_starts_sending_appears_by_itself(page: Page, instance: I
     expect(page.locator("tr[data-service='late-arrival']")).to_be_visible(timeout=5_000)
 
 
+def test_of_a_service_that_is_seldom_asked_each_minute_is_seen(page: Page, instance: Instance) -> None:
+    """A line through values beside each other would show none of them."""
+    answered = Api(instance)
+    with page.expect_response("**/api/services/timetable-import?*") as told:
+        page.locator("tr[data-service='timetable-import']").get_by_role("link").first.click()
+    charts = answered.get(told.value.url.removeprefix(instance.url))[1]["charts"]
+    drawn = page.get_by_role("img", name="Latency percentiles with the expected band of p95").locator("path[data-dots]")
+    expect(drawn).to_have_count(len(charts["latency"]))
+    for one, path in zip(charts["latency"], drawn.all(), strict=True):
+        known = [value is not None for value in [None, *one["values"], None]]
+        alone = sum(here and not before and not after for before, here, after in zip(known, known[1:], known[2:], strict=False))
+        assert alone > 0
+        assert int(path.get_attribute("data-dots") or 0) == alone
+
+
 def test_requests_are_split_and_one_value_is_kept(page: Page, instance: Instance) -> None:
     """From a slow service's requests to those of its new version; the table shows what the API computed."""
     page.locator("tr[data-service=berth-planner]").get_by_role("link", name="berth-planner").click()

@@ -1,7 +1,6 @@
-import { area, line } from "d3-shape";
+import { area } from "d3-shape";
 import { useId } from "react";
-
-export type Values = readonly (number | null)[];
+import { known, Line, lonely, type Values } from "./Line";
 
 interface BandProps {
   x: (index: number) => number;
@@ -12,17 +11,12 @@ interface BandProps {
   hatch?: boolean;
 }
 
-const known = (value: number | null | undefined): value is number => value != null;
+const STEM = 2; // px, of the excess of a value that has none beside it
 
 /** Expected band as two thin contours with hatching; the actual as one ink line; the excess itself filled. */
 export function Band({ x, y, values, low, high, hatch = true }: BandProps) {
   const id = useId();
   const indices = values.map((_, index) => index);
-  const contour = (bound: Values) =>
-    line<number>()
-      .defined((i) => known(bound[i]))
-      .x(x)
-      .y((i) => y(bound[i] ?? 0))(indices) ?? "";
   const between = area<number>()
     .defined((i) => known(low[i]) && known(high[i]))
     .x(x)
@@ -34,6 +28,11 @@ export function Band({ x, y, values, low, high, hatch = true }: BandProps) {
       .x(x)
       .y0((i) => y(bound[i] ?? 0))
       .y1((i) => y(pick(values[i] ?? 0, bound[i] ?? 0)))(indices) ?? "";
+  const stems = (bound: Values, pick: (a: number, b: number) => number) =>
+    lonely(values)
+      .filter((i) => known(bound[i]))
+      .map((i) => `M${x(i)} ${y(bound[i] ?? 0)}V${y(pick(values[i] ?? 0, bound[i] ?? 0))}`)
+      .join("");
   return (
     <g fill="none">
       {hatch && (
@@ -48,9 +47,11 @@ export function Band({ x, y, values, low, high, hatch = true }: BandProps) {
       )}
       <path d={beyond(high, Math.max)} fill="var(--rust)" opacity="0.85" />
       <path d={beyond(low, Math.min)} fill="var(--plum)" opacity="0.85" />
-      <path d={contour(low)} stroke="var(--slate)" strokeWidth="0.8" />
-      <path d={contour(high)} stroke="var(--slate)" strokeWidth="0.8" />
-      <path d={contour(values)} stroke="var(--ink)" strokeWidth="1.2" />
+      <path d={stems(high, Math.max)} stroke="var(--rust)" strokeWidth={STEM} opacity="0.85" />
+      <path d={stems(low, Math.min)} stroke="var(--plum)" strokeWidth={STEM} opacity="0.85" />
+      <Line x={x} y={y} values={low} stroke="var(--slate)" strokeWidth="0.8" />
+      <Line x={x} y={y} values={high} stroke="var(--slate)" strokeWidth="0.8" />
+      <Line x={x} y={y} values={values} stroke="var(--ink)" />
     </g>
   );
 }

@@ -1,7 +1,7 @@
 import { quantile } from "d3-array";
 import type { ScaleTime } from "d3-scale";
-import { line } from "d3-shape";
 import type { Schemas } from "../api/client";
+import { Line } from "./Line";
 
 export type EarlierLine = Schemas["Earlier"];
 
@@ -41,19 +41,16 @@ export function Earlier({ lines, x, y, top }: EarlierProps) {
   return lines.map((one) => {
     const drawn = [...one.values.keys()].filter((index) => timeOf(one, index) >= from && timeOf(one, index) <= to);
     return (
-      <path
+      <Line
         key={one.name}
         data-earlier={one.name}
-        fill="none"
+        x={(index) => x(timeOf(one, index))}
+        y={(value) => Math.max(y(value), top)}
+        values={one.values}
+        points={drawn}
         stroke="var(--plum)"
         strokeWidth="1"
         strokeDasharray={DASHES[one.before]}
-        d={
-          line<number>()
-            .defined((index) => one.values[index] != null)
-            .x((index) => x(timeOf(one, index)))
-            .y((index) => Math.max(y(one.values[index] ?? 0), top))(drawn) ?? ""
-        }
       />
     );
   });

@@ -1,9 +1,9 @@
 import { scaleLinear } from "d3-scale";
-import { line } from "d3-shape";
 import type { Schemas } from "../api/client";
 import type { Windows } from "../frame/scope";
 import { quantity } from "../shared/format";
 import { GridLine, largest, nothing, ticksOf } from "./axis";
+import { Line } from "./Line";
 import { TimeChart } from "./TimeChart";
 
 interface LineChartProps {
@@ -48,17 +48,7 @@ export function LineChart({ title, series, windows, changes }: LineChartProps) {
                 text={quantity(tick, unit === "s" || unit === "share" ? unit : "")}
               />
             ))}
-            <path
-              fill="none"
-              stroke="var(--ink)"
-              strokeWidth="1.2"
-              d={
-                line<number>()
-                  .defined((index) => values[index] != null)
-                  .x(at)
-                  .y((index) => y(values[index] ?? 0))([...values.keys()]) ?? ""
-              }
-            />
+            <Line x={at} y={y} values={values} stroke="var(--ink)" />
           </>
         );
       }}

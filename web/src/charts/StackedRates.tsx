@@ -2,8 +2,8 @@ import { scaleSqrt } from "d3-scale";
 import { area } from "d3-shape";
 import { significant } from "../shared/format";
 import { GridLine, largest, nothing, ticksOf } from "./axis";
-import type { Values } from "./Band";
 import { Earlier, EarlierLegend, type EarlierLine, reachOf } from "./Earlier";
+import type { Values } from "./Line";
 import { type Drawing, TimeChart } from "./TimeChart";
 
 type Chart = Omit<Parameters<typeof TimeChart>[0], "draw" | "legend" | "height" | "columns">;

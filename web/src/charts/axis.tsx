@@ -1,4 +1,4 @@
-import type { Values } from "./Band";
+import type { Values } from "./Line";
 
 /** The top of an axis from zero; one where nothing is more than zero. */
 export const largest = (...lists: Values[]): number => Math.max(...lists.flat().map((value) => value ?? 0)) || 1;

@@ -1,11 +1,12 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { scaleLinear } from "d3-scale";
-import { area, line } from "d3-shape";
+import { area } from "d3-shape";
 import { useQueryStates } from "nuqs";
 import { Link } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
 import { GridLine, largest } from "../../charts/axis";
 import { Earlier, EarlierLegend, reachOf } from "../../charts/Earlier";
+import { Line } from "../../charts/Line";
 import { type Drawing, TimeChart } from "../../charts/TimeChart";
 import { useJump } from "../../frame/jump";
 import { rangeQuery, useScope, type Windows, windowsQuery } from "../../frame/scope";
@@ -15,7 +16,7 @@ import { Waiting } from "../../shared/Waiting";
 import { serviceState, toTrace } from "../places";
 
 type View = Schemas["MetricView"];
-type Line = Schemas["MetricLine"];
+type OneSeries = Schemas["MetricLine"];
 
 /** What charts of one service that are asked for by themselves need to know. */
 export interface OfService {
@@ -201,7 +202,7 @@ function Chart({ view, windows, changes }: { view: View; windows: Windows; chang
 }
 
 interface LineProps {
-  one: Line;
+  one: OneSeries;
   dash: string;
   at: (index: number) => number;
   y: (value: number) => number;
@@ -226,17 +227,7 @@ function OneLine({ one, dash, at, y }: LineProps) {
           }
         />
       )}
-      <path
-        stroke="var(--ink)"
-        strokeWidth="1.2"
-        strokeDasharray={dash}
-        d={
-          line<number>()
-            .defined((i) => one.values[i] != null)
-            .x(at)
-            .y((i) => y(one.values[i] ?? 0))(indices) ?? ""
-        }
-      />
+      <Line x={at} y={y} values={one.values} stroke="var(--ink)" strokeDasharray={dash} />
     </g>
   );
 }

@@ -1,14 +1,15 @@
 import { useQuery } from "@tanstack/react-query";
 import { scaleLog, scaleSqrt } from "d3-scale";
-import { area, line } from "d3-shape";
+import { area } from "d3-shape";
 import { useQueryStates } from "nuqs";
 import { Link, useOutletContext, useParams } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
 import { GridLine, logTicks, nothing, ticksOf } from "../../charts/axis";
-import { Band, type Values } from "../../charts/Band";
+import { Band } from "../../charts/Band";
 import { changeTitle } from "../../charts/ChangeMark";
 import { Earlier, EarlierLegend, reachOf } from "../../charts/Earlier";
 import { Gauge, healthColour } from "../../charts/Gauge";
+import { known, Line, type Values } from "../../charts/Line";
 import { StackedRates } from "../../charts/StackedRates";
 import { type Drawing, TimeChart } from "../../charts/TimeChart";
 import type { ComparedContext } from "../../frame/Frame";
@@ -179,6 +180,11 @@ function Outcomes({ view, shared, onCause }: ChartProps) {
   );
 }
 
+const NAME = 10; // px from the name of one line to that of the next
+
+/** The last that is known, of a minute that is over if there is one. */
+const endOf = (values: Values) => values.slice(0, -1).findLast(known) ?? values.at(-1);
+
 function Latency({ view, shared, onCause }: ChartProps) {
   const lines = view.charts.latency;
   const headline = lines.findIndex((one) => one.is_headline);
@@ -188,11 +194,12 @@ function Latency({ view, shared, onCause }: ChartProps) {
     .filter((value): value is number => !!value);
   const draw = ({ x, at, top, bottom, left, right }: Drawing) => {
     const y = scaleLog([Math.min(...all) * 0.85, Math.max(...all) * 1.1], [bottom, top]).clamp(true);
-    const plain = (values: Values = []) =>
-      line<number>()
-        .defined((i) => values[i] != null)
-        .x(at)
-        .y((i) => y(values[i] ?? 0))(values.map((_, i) => i)) ?? "";
+    const middle = y(endOf(lines[headline]?.values ?? []) ?? 0) + 8;
+    /** Names keep apart where lines end at one place. */
+    const besideLine = (end: number, level: number) => {
+      if (level === headline) return middle;
+      return level > headline ? Math.min(end - 2, middle - NAME) : Math.max(end + 4, middle + NAME);
+    };
     return (
       <>
         {ticksOf(logTicks(y.domain(), y.ticks(5)), y, 18).map((tick) => (
@@ -202,10 +209,11 @@ function Latency({ view, shared, onCause }: ChartProps) {
           one.is_headline ? (
             <Band key={one.name} x={at} y={y} values={one.values} low={view.charts.low} high={view.charts.high} />
           ) : (
-            <path
+            <Line
               key={one.name}
-              d={plain(one.values)}
-              fill="none"
+              x={at}
+              y={y}
+              values={one.values}
               stroke="var(--second)"
               strokeWidth={level < headline ? 1 : 0.9}
               strokeDasharray={level < headline ? "4 2" : undefined}
@@ -214,14 +222,9 @@ function Latency({ view, shared, onCause }: ChartProps) {
         )}
         <Earlier lines={earlier} x={x} y={y} top={top} />
         {lines.map((one, level) => {
-          const last = one.values.at(-2) ?? one.values.at(-1);
-          return last ? (
-            <text
-              key={one.name}
-              x={right + 4}
-              y={y(last) + (level > headline ? -2 : level === headline ? 8 : 4)}
-              fontWeight={one.is_headline ? 700 : 400}
-            >
+          const end = endOf(one.values);
+          return end ? (
+            <text key={one.name} x={right + 4} y={besideLine(y(end), level)} fontWeight={one.is_headline ? 700 : 400}>
               {one.name}
             </text>
           ) : null;
@@ -252,7 +255,7 @@ function Latency({ view, shared, onCause }: ChartProps) {
           {view.charts.low[i] == null
             ? "not known yet"
             : `${duration(view.charts.low[i])} – ${duration(view.charts.high[i])}`}{" "}
-          · {view.charts.samples[i] ?? 0} requests
+          · {requests(view.charts.samples[i] ?? 0)}
           <EarlierLegend lines={earlier} time={time} say={duration} />
         </>
       )}
@@ -268,6 +271,8 @@ function Latency({ view, shared, onCause }: ChartProps) {
     />
   );
 }
+
+const requests = (count: number) => (count === 1 ? "1 request" : `${count} requests`);
 
 function Failing({ view, shared, onCause }: ChartProps) {
   const values = view.charts.failed_share;

@@ -1,10 +1,11 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { scaleLinear } from "d3-scale";
-import { area, line } from "d3-shape";
+import { area } from "d3-shape";
 import { useState } from "react";
 import { useOutletContext } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
 import { GridLine, largest, nothing, ticksOf } from "../../charts/axis";
+import { Line } from "../../charts/Line";
 import { type Drawing, TimeChart } from "../../charts/TimeChart";
 import type { ComparedContext } from "../../frame/Frame";
 import { inUnit, minute } from "../../shared/format";
@@ -137,11 +138,6 @@ function Lines({ drawing: { at, top, bottom, left, right }, told, limit, say }: 
   const lowest = Math.min(0, ...low.map((value) => value ?? 0));
   const y = scaleLinear([lowest, Math.max(largest(values, high), limit ?? 0)], [bottom, top]).nice(3);
   const indices = [...values.keys()];
-  const path = (of: typeof values) =>
-    line<number>()
-      .defined((index) => of[index] != null)
-      .x(at)
-      .y((index) => y(of[index] ?? 0))(indices) ?? "";
   const between = area<number>()
     .defined((index) => low[index] != null)
     .x(at)
@@ -153,8 +149,8 @@ function Lines({ drawing: { at, top, bottom, left, right }, told, limit, say }: 
         <GridLine key={tick} y={y(tick)} left={left} right={right} text={say(tick)} />
       ))}
       <path d={between(indices) ?? ""} stroke="var(--slate)" strokeWidth="0.8" />
-      <path d={path(values)} stroke="var(--ink)" strokeWidth="1.2" />
-      <path d={path(expected)} stroke="var(--ink)" strokeWidth="1.2" strokeDasharray="4 3" />
+      <Line x={at} y={y} values={values} stroke="var(--ink)" />
+      <Line x={at} y={y} values={expected} stroke="var(--ink)" strokeDasharray="4 3" />
       {limit !== null && (
         <path d={`M${left} ${y(limit)}H${right}`} stroke="var(--rust)" strokeWidth="1" strokeDasharray="2 2" />
       )}
