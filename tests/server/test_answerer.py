@@ -12,13 +12,15 @@ from contextlib import contextmanager
 from pathlib import Path
 
 import pytest
+from django.http import HttpResponse
 from django.test import AsyncRequestFactory, RequestFactory
+from ninja.errors import HttpError
 
 from tests.api_client import Api
 from tests.conftest import Instance
 from tests.server.test_api import whole
-from wirbel.core.errors import QuestionStopped
 from wirbel.explore import answerer
+from wirbel.inquiry.api import Symptom, _found_there
 from wirbel.server.run import listen_privately
 from wirbel.store import query_limits
 
@@ -119,9 +121,32 @@ def test_a_question_that_nobody_waits_for_is_left(path: Path) -> None:
 
     bounds = query_limits.Bounds(60.0)
     with there(path, handle):
-        with query_limits.bounded(bounds), pytest.raises(QuestionStopped):
-            answerer.asked_there(QUESTION)
+        with query_limits.bounded(bounds):
+            # The API makes an answer of what a view raises; what is raised around one would be in the log as a fault of the program.
+            assert answerer.elsewhere(lambda request: HttpResponse(status=499))(QUESTION).status_code == 499
         assert left.wait(10)
+
+
+SYMPTOM = Symptom(service="mühle", focus_from="2026-01-01T00:00:00Z", focus_to="2026-01-01T00:20:00Z")
+
+
+@pytest.mark.parametrize(("status", "found"), [(200, {"candidates": []}), (422, "no requests of mühle are stored"), (500, None)])
+def test_a_cause_is_found_there_and_what_is_wrong_with_the_question_is_told(path: Path, status: int, found: object) -> None:
+    seen: list[bytes] = []
+
+    def handle(handler: socketserver.StreamRequestHandler) -> None:
+        seen.append(head(handler))
+        body = json.dumps(found if status == 200 else {"detail": found}).encode()
+        handler.wfile.write(f"HTTP/1.1 {status} \r\nContent-Length: {len(body)}\r\nConnection: close\r\n\r\n".encode() + body)
+
+    with there(path, handle):
+        if status == 422:
+            with pytest.raises(HttpError, match=str(found)):
+                _found_there(QUESTION, SYMPTOM)
+        else:
+            assert _found_there(QUESTION, SYMPTOM) == found
+    line = seen[0].decode().split("\r\n")[0]
+    assert line == "GET /api/cause?service=m%C3%BChle&signal=latency&focus_from=2026-01-01T00%3A00%3A00Z&focus_to=2026-01-01T00%3A20%3A00Z HTTP/1.1"
 
 
 def test_the_real_one_answers_what_each_would(instance: Instance) -> None:

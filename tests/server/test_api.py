@@ -121,6 +121,8 @@ def test_the_inquiry_names_the_deploy_and_its_parts_add_up(api: Api, instance: I
     assert {one["service"] for one in found["standouts"]} >= {"berth-planner"}
     assert found["took_ms"] < 20_000
     assert api.get(f"/api/inquiries/{found['id']}")[1] == found
+    without = api.get(f"/api/cause?{urllib.parse.urlencode({'service': 'quay-web', 'signal': 'latency', **windows})}")[1]
+    assert {**without, "id": found["id"], "took_ms": found["took_ms"]} == found
     assert api.get("/api/inquiries")[1]["rows"][0]["candidate"] == found["candidates"][0]["title"]
     pair = ask(
         api, f"/api/traces/{found['examples']['slow']['trace']}", span=found["examples"]["slow"]["span"], against=":".join(found["examples"]["normal"].values())

@@ -154,14 +154,3 @@ def test_who_goes_away_while_waiting_leaves_the_answer_to_the_others(view: View)
             second.result(10)
         view.go.set()
         assert first.result(10).content == b"1"
-
-
-def test_of_a_question_that_is_stopped_while_another_process_finds_it_the_view_says_so(view: View, monkeypatch: pytest.MonkeyPatch) -> None:
-    """The API makes an answer of what its views raise; what is raised around them would be written to the log as a fault of the program."""
-
-    def stopped(request: HttpRequest) -> None:
-        raise QuestionStopped("The question was stopped.")
-
-    monkeypatch.setattr(shared, "asked_there", stopped)
-    view.status = 499
-    assert shared.together(view)(request()).status_code == 499

@@ -8,6 +8,7 @@ import numpy as np
 from django.db.models import Count, Exists, OuterRef, Q, QuerySet
 from django.http import HttpRequest
 from ninja import Query, Router, Schema
+from ninja.decorators import decorate_view
 from ninja.errors import HttpError
 from pydantic import BaseModel, Field
 
@@ -17,6 +18,7 @@ from wirbel.core.expected.forecast import forecast, meets
 from wirbel.core.series.grid import fewer
 from wirbel.core.text import rfc3339
 from wirbel.disturbances.schemas import EntityOut
+from wirbel.explore.answerer import elsewhere
 from wirbel.explore.asked import Within
 from wirbel.explore.figures import listed
 from wirbel.store.streams import DAY_NS
@@ -175,6 +177,7 @@ def delete_watched(request: HttpRequest, series: int) -> Any:
 
 
 @router.get("/watched/{series}/replay", response=Replay)
+@decorate_view(elsewhere)
 def get_replay(request: HttpRequest, series: int, budget: float, days: int = 7) -> Any:
     """What would have been found with another budget."""
     row = _one(series)
@@ -210,6 +213,7 @@ def get_replay(request: HttpRequest, series: int, budget: float, days: int = 7) 
 
 
 @router.get("/watched/{series}/forecast", response=ForecastOut)
+@decorate_view(elsewhere)
 def get_forecast(request: HttpRequest, series: int, ahead_h: float = 24.0, limit: float | None = None) -> Any:
     """Where a series is heading, and when it meets a limit."""
     row = _one(series)

@@ -11,11 +11,17 @@ import os
 import select
 import socket
 import time
+from collections.abc import Callable
+from functools import wraps
+from typing import Any
 
 from django.db import connection
 from django.http import HttpRequest, HttpResponse
 
+from wirbel.core.errors import WirbelError
 from wirbel.store import query_limits
+
+View = Callable[..., HttpResponse]
 
 SOCKET = "WIRBEL_QUESTIONS"  # names the Unix socket of that process
 LOOK_S = 0.1  # between two looks at whether somebody still waits
@@ -36,8 +42,26 @@ class _There(http.client.HTTPConnection):
         self.sock.connect(self._path)
 
 
-def asked_there(request: HttpRequest) -> HttpResponse | None:
-    """The answer to a question that changes nothing; None where it is to be found here. Raises QuestionStopped and QuestionTooLarge."""
+def elsewhere(view: View) -> View:
+    """Of a view that computes much and changes nothing: found by that process, where there is one."""
+
+    @wraps(view)
+    def answered(request: HttpRequest, *more: Any, **named: Any) -> HttpResponse:
+        return asked_there(request) or view(request, *more, **named)
+
+    return answered
+
+
+def asked_there(request: HttpRequest, question: str | None = None) -> HttpResponse | None:
+    """The answer to a question that changes nothing, by its address where that is another than the request's; None where it is to be found here."""
+    try:
+        return _asked_there(request, question or _address(request))
+    except WirbelError:  # whoever asked went away, or waited too long: the view says so
+        return None
+
+
+def _asked_there(request: HttpRequest, question: str) -> HttpResponse | None:
+    """Raises QuestionStopped and QuestionTooLarge."""
     global _absent_until
     path = os.environ.get(SOCKET)
     if not path or time.monotonic() < _absent_until:
@@ -45,7 +69,7 @@ def asked_there(request: HttpRequest) -> HttpResponse | None:
     there = _There(path)
     try:
         # Closed, its question is stopped there too.
-        there.request("GET", _address(request), headers={name: request.headers[name] for name in ALONG if name in request.headers})
+        there.request("GET", question, headers={name: request.headers[name] for name in ALONG if name in request.headers})
         connection.close()  # others may need it meanwhile
         while not select.select([there.sock], [], [], LOOK_S)[0]:
             query_limits.check(0, 0)

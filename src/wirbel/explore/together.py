@@ -24,10 +24,8 @@ from django.dispatch import receiver
 from django.http import HttpRequest, HttpResponse
 
 from wirbel.core.errors import WirbelError
-from wirbel.explore.answerer import asked_there
+from wirbel.explore.answerer import View, asked_there
 from wirbel.store import query_limits
-
-View = Callable[..., HttpResponse]
 
 TIMES = 3.0  # as long as it took, for which an answer is kept
 SHARE = 0.5  # of a processor, that all of them take: where many are asked for, each is kept for longer
@@ -93,10 +91,7 @@ def together(view: View) -> View:
             return view(request, *more, **named)
 
         def make() -> HttpResponse:
-            try:
-                there = asked_there(request)
-            except WirbelError:  # whoever asked went away, or waited too long: the view says so
-                there = None
+            there = asked_there(request)
             return _in_turn(lambda: view(request, *more, **named)) if there is None else there
 
         return _answered(request.get_full_path(), make)
@@ -143,7 +138,7 @@ def _answered(key: str, make: Callable[[], HttpResponse]) -> HttpResponse:
             return _made(key, making, make)
         try:
             found = _waited_for(making)
-        except WirbelError:  # the same
+        except WirbelError:  # whoever waits went away, or waited too long: the view says so
             return make()
         if found:
             return found.response()

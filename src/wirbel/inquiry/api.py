@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
+import json
 import uuid
 from typing import Any
+from urllib.parse import urlencode
 
 from django.http import HttpRequest
 from ninja import Query, Router, Schema
+from ninja.decorators import decorate_view
 from ninja.errors import HttpError
 
 from wirbel.core.errors import NotFound
+from wirbel.explore.answerer import asked_there, elsewhere
 from wirbel.explore.asked import Within, window_of
 from wirbel.inquiry.ask import Asked, ask, check_signal
 from wirbel.inquiry.models import Inquiry
-from wirbel.inquiry.schemas import InquiryView
+from wirbel.inquiry.schemas import AnswerView, InquiryView
 
 MOST_ROWS = 500
 router = Router()
@@ -32,21 +36,73 @@ class NewInquiry(Schema):
     reference: Times | None = None
     environment: str | None = None
 
+    def question(self) -> Symptom:
+        reference = self.reference.model_dump() if self.reference else {}
+        return Symptom(
+            **self.model_dump(include={"service", "operation", "signal", "environment"}),
+            focus_from=self.focus.start,
+            focus_to=self.focus.end,
+            reference_from=reference.get("start"),
+            reference_to=reference.get("end"),
+        )
+
+
+class Symptom(Schema):
+    """The same in the address of a question."""
+
+    service: str
+    operation: str | None = None
+    signal: str = "latency"
+    focus_from: str
+    focus_to: str
+    reference_from: str | None = None
+    reference_to: str | None = None
+    environment: str | None = None
+
+    def asked(self) -> Asked:
+        focus, reference = window_of(self.focus_from, self.focus_to, "focus"), None
+        if self.reference_from is not None or self.reference_to is not None:
+            reference = window_of(self.reference_from or "", self.reference_to or "", "reference")
+        return Asked(self.service, self.operation, check_signal(self.signal), focus, reference, self.environment)
+
 
 @router.post("/inquiries", response={201: InquiryView}, by_alias=True)
 def make_inquiry(request: HttpRequest, given: NewInquiry) -> Any:
     """Finds the cause of a symptom; the answer is kept under its id."""
+    _may_ask(request)
+    symptom = given.question()
+    asked = symptom.asked()
+    answer = _found_there(request, symptom) or ask(asked).everything()
     user: Any = request.user
-    if not user.may_respond:
-        raise HttpError(403, "Your role may look, but not open inquiries; ask an administrator.")
-    focus = window_of(given.focus.start, given.focus.end, "focus")
-    reference = window_of(given.reference.start, given.reference.end, "reference") if given.reference else None
-    asked = Asked(given.service, given.operation, check_signal(given.signal), focus, reference, given.environment)
-    answer = ask(asked).everything()
     kept = Inquiry(asked_by=user, service=given.service, signal=given.signal, answer=answer)
     kept.answer = {"id": str(kept.id), **answer}
     kept.save()
     return 201, kept.answer
+
+
+@router.get("/cause", response=AnswerView, by_alias=True)
+@decorate_view(elsewhere)
+def get_cause(request: HttpRequest, symptom: Query[Symptom]) -> Any:
+    """The same, and nothing is kept."""
+    _may_ask(request)
+    return ask(symptom.asked()).everything()
+
+
+def _may_ask(request: HttpRequest) -> None:
+    user: Any = request.user
+    if not user.may_respond:
+        raise HttpError(403, "Your role may look, but not open inquiries; ask an administrator.")
+
+
+def _found_there(request: HttpRequest, symptom: Symptom) -> dict[str, Any] | None:
+    """By the process that answers questions; None where there is none that can. Raises HttpError with what it says."""
+    told = asked_there(request, f"/api/cause?{urlencode(symptom.model_dump(exclude_none=True))}")
+    if told is None or told.status_code >= 500:
+        return None
+    found = json.loads(told.content)
+    if told.status_code != 200:
+        raise HttpError(told.status_code, found["detail"])
+    return dict(found)
 
 
 class InquiryRow(Schema):

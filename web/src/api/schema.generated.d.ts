@@ -44,6 +44,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/cause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Cause
+         * @description The same, and nothing is kept.
+         */
+        get: operations["wirbel_inquiry_api_get_cause"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/changes": {
         parameters: {
             query?: never;
@@ -950,6 +970,54 @@ export interface components {
             peer: string | null;
             /** Service */
             service: string;
+        };
+        /** AnswerView */
+        AnswerView: {
+            /** Candidates */
+            candidates: components["schemas"]["CandidateView"][];
+            /** Cascade */
+            cascade: components["schemas"]["CascadeStep"][];
+            /** Changes */
+            changes: components["schemas"]["JudgedOut"][];
+            /** Contributions */
+            contributions: components["schemas"]["ContributionOut"][];
+            /** Doubt */
+            doubt?: ("same" | "wanders" | "small") | null;
+            effect: components["schemas"]["EffectOut"];
+            /** Examples */
+            examples: {
+                [key: string]: components["schemas"]["Example"];
+            };
+            focus: components["schemas"]["TimeWindow"];
+            /** Moved */
+            moved: components["schemas"]["MovedOut"][];
+            /** Notes */
+            notes: string[];
+            /**
+             * Nothing
+             * @description Why there may be nothing to explain.
+             */
+            readonly nothing: string | null;
+            onset: components["schemas"]["OnsetOut"] | null;
+            /** Percentiles */
+            percentiles: components["schemas"]["Percentile"][];
+            reference: components["schemas"]["Reference"];
+            requests: components["schemas"]["RequestCounts"];
+            series?: components["schemas"]["SeriesOut"] | null;
+            /** Standouts */
+            standouts: components["schemas"]["StandoutOut"][];
+            /** Statistic */
+            statistic: string;
+            symptom: components["schemas"]["Symptom"];
+            /**
+             * Title
+             * @description What was asked, as the answer finds it.
+             */
+            readonly title: string;
+            /** Took Ms */
+            took_ms: number;
+            /** Unexplained */
+            unexplained: number;
         };
         /**
          * Arrived
@@ -3210,6 +3278,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Breakdown"];
+                };
+            };
+        };
+    };
+    wirbel_inquiry_api_get_cause: {
+        parameters: {
+            query: {
+                service: string;
+                operation?: string | null;
+                signal?: string;
+                focus_from: string;
+                focus_to: string;
+                reference_from?: string | null;
+                reference_to?: string | null;
+                environment?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AnswerView"];
                 };
             };
         };

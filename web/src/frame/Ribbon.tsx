@@ -5,7 +5,7 @@ import { Band } from "../charts/Band";
 import { ChangeMarks } from "../charts/ChangeMarks";
 import { Earlier, reachOf } from "../charts/Earlier";
 import { useTimeBrush } from "../charts/TimeBrush";
-import { clockOrDay, dayAndClock, duration } from "../shared/format";
+import { clockOrDay, day, dayAndClock, duration, shortDay } from "../shared/format";
 import { ReadAloud } from "../shared/ReadAloud";
 import { Tip } from "../shared/Tip";
 import { useWidth } from "../shared/useWidth";
@@ -55,6 +55,8 @@ export function Ribbon({ data, windows, shown, following }: Props) {
   const reach = ({ start: from, end: to }: Span) =>
     void setScope({ range: { start: Math.min(start, from), end: Math.max(end, to) } });
   const now = Date.now();
+  const isPast = !following && day(end) !== day(now);
+  const whenAndWhere = isPast ? `${shortDay(start)} · ${offset(end)}` : `zone ${offset(end)}`;
   const labels = placed(
     { focus: x(windows.focus.start), reference: x(windows.reference.start) },
     {
@@ -73,9 +75,7 @@ export function Ribbon({ data, windows, shown, following }: Props) {
           </div>
         </Tip>
         <TimeControl shown={shown} following={following} />
-        <div className="truncate text-second">
-          {data.is_all && data.oldest ? "all there is" : `zone ${offset(end)}`}
-        </div>
+        <div className="truncate text-second">{data.is_all && data.oldest ? "all there is" : whenAndWhere}</div>
       </div>
       {/* biome-ignore lint/a11y/useSemanticElements: an SVG has no fieldset */}
       <svg

@@ -1,7 +1,7 @@
 import { Popover, RadioGroup } from "radix-ui";
 import { type FormEvent, useId, useState } from "react";
 import { BesideChoice } from "../shared/BesideChoice";
-import { day, shortDay, span } from "../shared/format";
+import { span } from "../shared/format";
 import { readTime } from "../shared/timeEntry";
 import { offset, setZone, useZone, type Zone } from "../shared/zone";
 import { type Span, useScope } from "./scope";
@@ -34,13 +34,15 @@ export function TimeControl({ shown, following }: { shown: Span; following: bool
     setOpen(false);
   };
   const length = span((shown.end - shown.start) / 1000);
-  const isPast = !following && day(shown.end) !== day(Date.now());
   return (
     <div className="relative z-10 flex h-6 items-center">
       <Step label="Back by the length of the range" sign="‹" onClick={() => go(stepped(shown, -1, Date.now()))} />
       <Popover.Root open={open} onOpenChange={setOpen}>
-        <Popover.Trigger className="h-6 min-w-6 px-1 underline decoration-line underline-offset-2" data-time-control>
-          {!following ? (isPast ? `${shortDay(shown.start)}, ${length}` : length) : `last ${length}`}
+        <Popover.Trigger
+          className="h-6 min-w-6 whitespace-nowrap px-1 underline decoration-line underline-offset-2"
+          data-time-control
+        >
+          {following ? `last ${length}` : length}
         </Popover.Trigger>
         <Popover.Portal>
           <Popover.Content align="start" className="z-40 w-[332px] border border-ink bg-sheet p-3" aria-label="Time">
