@@ -1,12 +1,17 @@
 from __future__ import annotations
 
+import re
+from pathlib import Path
+
 import numpy as np
 import pytest
 from scipy import stats
 
+import wirbel
 from wirbel.core.stats.counts import beta_binomial_at_least, binomial_quantile, negative_binomial_quantile
 from wirbel.core.stats.intervals import percentile_bounds, wilson
-from wirbel.core.stats.tests import adjusted, association, stratified_association
+from wirbel.core.stats.slope import median_slope
+from wirbel.core.stats.tests import adjusted, association, fisher_exact, stratified_association
 
 
 def test_the_fifteen_p_values_of_benjamini_and_hochberg() -> None:
@@ -83,3 +88,29 @@ def test_the_tail_of_a_beta_binomial_is_the_sum_of_scipys_terms() -> None:
     one = np.ones(1)
     assert beta_binomial_at_least(0 * one, 7 * one, one, one).tolist() == [1.0]
     assert beta_binomial_at_least(7 * one, 7 * one, one, one) == pytest.approx([1 / 8])
+
+
+@pytest.mark.parametrize("most", [4, 30, 2_000])
+def test_exact_tests_of_tables_are_those_of_scipy(most: int) -> None:
+    rng = np.random.default_rng(most)
+    tables = rng.integers(0, most, (200, 4)).astype(float)
+    tables[:50, 0] = rng.integers(0, 3, 50)
+    expected = [stats.fisher_exact([[a, b], [c, d]])[1] for a, b, c, d in tables.astype(int)]
+    assert fisher_exact(*tables.T) == pytest.approx(expected, rel=1e-7, abs=1e-12)
+
+
+def test_false_discoveries_and_slopes_are_those_of_scipy() -> None:
+    rng = np.random.default_rng(3)
+    p = np.round(rng.uniform(0, 1, 200) ** 3, 3)  # some are alike
+    assert np.array_equal(adjusted(p), stats.false_discovery_control(p, method="bh"))
+    assert adjusted([]).size == 0
+    x = rng.integers(0, 20, 60).astype(float)
+    y = 3 * x + rng.standard_cauchy(60)
+    assert median_slope(x, y) == stats.theilslopes(y, x).slope
+    assert np.isnan(median_slope(np.ones(5), y[:5]))
+
+
+def test_no_process_loads_scipy_stats() -> None:
+    """It would take each half a second and 45 MB, and the first cause of a process that much longer."""
+    sources = Path(wirbel.__file__).parent.rglob("*.py")
+    assert not [file for file in sources if re.search(r"^\s*(from scipy import .*\bstats\b|(from|import) scipy\.stats)", file.read_text(), re.MULTILINE)]

@@ -154,3 +154,18 @@ def test_who_goes_away_while_waiting_leaves_the_answer_to_the_others(view: View)
             second.result(10)
         view.go.set()
         assert first.result(10).content == b"1"
+
+
+def test_answers_of_one_kind_are_made_one_after_the_other_and_others_do_not_wait_for_long(view: View, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(shared, "TURN_S", 0.1)
+    other = View()
+    ask, ask_other = shared.together(view), shared.together(other)
+    view.go.clear()
+    with ThreadPoolExecutor(2) as people:
+        first = people.submit(ask, request("/api/overview?focus=1"))
+        until(lambda: view.asked)
+        second = people.submit(ask, request("/api/overview?focus=2"))
+        assert ask_other(request("/api/ribbon")).content == b"1"
+        assert (view.asked, second.done()) == (1, False)
+        view.go.set()
+        assert [one.result(10).content for one in (first, second)] == [b"1", b"2"]

@@ -11,7 +11,8 @@ from __future__ import annotations
 import math
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from functools import wraps
 from typing import Any
@@ -35,7 +36,8 @@ SLOW_S = 0.25  # an answer that took longer is made anew beside those who ask
 OLD_S, OLDEST_S = 5.0, 25.0  # that it is given out at: where few others are asked for, and where many are
 MOST_BYTES = 32 * 2**20
 SEEN_S = 2.0  # for which somebody who was signed in is taken to be so still
-TURN_S = 2.0  # for which an answer waits for another one that is being made: side by side both would be late, and take more memory
+TURN_S = 2.0  # for which an answer waits for another one that is being made: side by side both would be late
+SAME_TURN_S = 10.0  # the same of one that answers the same of another time or part: it is likely as dear, and side by side both take their memory
 WAIT_S = 0.1  # between two looks at whether whoever waits has gone away
 
 
@@ -84,6 +86,7 @@ _turn = threading.Lock()
 
 def together(view: View) -> View:
     """Of a view that answers everybody who is signed in alike, by its address alone."""
+    own_turn = threading.Lock()
 
     @wraps(view)
     def answered(request: HttpRequest, *more: Any, **named: Any) -> HttpResponse:
@@ -91,8 +94,10 @@ def together(view: View) -> View:
             return view(request, *more, **named)
 
         def make() -> HttpResponse:
-            there = asked_there(request)
-            return _in_turn(lambda: view(request, *more, **named)) if there is None else there
+            if there := asked_there(request):
+                return there
+            with _turn_of(own_turn, SAME_TURN_S), _turn_of(_turn, TURN_S):
+                return view(request, *more, **named)
 
         return _answered(request.get_full_path(), make)
 
@@ -161,16 +166,22 @@ def _made(key: str, making: _Making, make: Callable[[], HttpResponse]) -> HttpRe
     return response
 
 
-def _in_turn(find: Callable[[], HttpResponse]) -> HttpResponse:
-    has_turn = _turn.acquire(blocking=False)
+@contextmanager
+def _turn_of(turn: threading.Lock, patience_s: float) -> Iterator[None]:
+    """Waits so long at most for those who make something now; no longer than somebody waits for the answer."""
+    has_turn = turn.acquire(blocking=False)
     if not has_turn:
         connection.close()  # others may need it meanwhile
-        has_turn = _turn.acquire(timeout=TURN_S)
+        last = time.monotonic() + patience_s
+        with suppress(WirbelError):  # whoever asked went away: the view says so
+            while not has_turn and time.monotonic() < last:
+                has_turn = turn.acquire(timeout=WAIT_S)
+                query_limits.check(0, 0)
     try:
-        return find()
+        yield
     finally:
         if has_turn:
-            _turn.release()
+            turn.release()
 
 
 def _made_beside(key: str, making: _Making, make: Callable[[], HttpResponse]) -> None:

@@ -10,6 +10,7 @@ from wirbel.core.diagnosis.heard import Heard
 from wirbel.core.diagnosis.model import Load, Question
 from wirbel.core.diagnosis.requests import Requests
 from wirbel.core.series import events
+from wirbel.core.stats.slope import median_slope
 
 Floats = npt.NDArray[np.float64]
 MIN_POINTS = 10  # minutes, or longer in a long reference, with requests
@@ -31,7 +32,5 @@ def of(question: Question, here: Requests, values: Floats, change: Effect) -> Lo
     low, middle, high = np.quantile(rate, (0.1, 0.5, 0.9))
     if (high - low) / middle < LEAST_RANGE or np.ptp(level) == 0:
         return Load(ratio, None)
-    from scipy import stats  # takes each process 45 MB: who asks for no cause does without
-
-    slope = stats.theilslopes(level, rate).slope
+    slope = median_slope(rate, level)
     return Load(ratio, float(np.clip(slope * (after - before) / change.delta, 0, 1)))
