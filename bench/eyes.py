@@ -109,13 +109,15 @@ def main() -> None:
         found = people.look(url, PEOPLE, LASTS_S - 30, EVERY_S, lambda ribbon: question(ribbon, next(numbers)), WARM_S)
         sending.join()
         asking.join()
-        memory = people.memory_mb(pids)
+        memory, shared = people.memory_mb(pids), people.shared_mb(pids)
     print(f"{PEOPLE} people who ask every {EVERY_S:g} s while {len(bodies) * BATCH / LASTS_S:,.0f} spans/s arrive, {SERVER_PROCESSES} server processes:")
     for name in sorted(found.took):
         middle, most = found.quantiles(name)
         print(f"  {name:10} p50 {middle * 1e3:6.0f} ms, p95 {most * 1e3:6.0f} ms   ({len(found.took[name])} answers)")
     print(f"  inquiry    p50 {np.quantile(inquiries, 0.5) * 1e3:6.0f} ms, most {max(inquiries) * 1e3:5.0f} ms   ({len(inquiries)} of them)")
     print(f"  accepting  p50 {np.quantile(waited, 0.5) * 1e3:6.0f} ms, p95 {np.quantile(waited, 0.95) * 1e3:6.0f} ms   ({len(waited)} requests)")
-    print(f"  memory of the server processes at most {' + '.join(f'{mb:.0f}' for mb in memory)} MB", flush=True)
+    print(
+        f"  memory of the server processes at most {' + '.join(f'{mb:.0f}' for mb in memory)} MB, of which {shared:.0f} are counted more than once", flush=True
+    )
     Block.objects.all().delete()
     sys.stdout.flush()

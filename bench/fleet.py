@@ -141,9 +141,10 @@ def ask(end: int) -> None:
         with ThreadPoolExecutor(6) as six:
             together = [*six.map(lambda who, n: who.ask("/api/overview", **asked(end, n))[0], lookers, range(1, 7))]
         six_mb = people.memory_mb(people.server_processes())
+        shared = people.shared_mb(people.server_processes())
     print(
         f"      first {first:.2f} s, of other windows {np.median(others):.2f} s, after {np.median(again) * 1e3:.0f} ms (at most {max(again) * 1e3:.0f}), {len(body) / 1e3:.0f} kB; service {service:.2f} s, eight others {np.median(others_service):.2f} s, all in a table {table:.2f} s; "
-        f"six other ones at once {max(together):.2f} s; memory of both processes {sum(before):.0f} MB before, {max(one):.0f} of the one that answered, {sum(six_mb):.0f} with six",
+        f"six other ones at once {max(together):.2f} s; memory of both processes {sum(before):.0f} MB before, {max(one):.0f} of the one that answered, {sum(six_mb):.0f} with six, of which {shared:.0f} are counted more than once",
         flush=True,
     )
 

@@ -113,7 +113,17 @@ def look(url: str, people: int, seconds: float, every_s: float, question: Callab
 
 def memory_mb(of: Sequence[int]) -> list[float]:
     """The most that each process has taken so far."""
-    return [float(next(line.split()[1] for line in Path(f"/proc/{pid}/status").read_text().splitlines() if line.startswith("VmHWM"))) / 1024 for pid in of]
+    return [_status_mb(pid, "VmHWM") for pid in of]
+
+
+def shared_mb(of: Sequence[int]) -> float:
+    """What is counted more than once in the sum of :func:`memory_mb`: files, mostly libraries, that all of them have mapped."""
+    return min(_status_mb(pid, "RssFile") for pid in of) * (len(of) - 1)
+
+
+def _status_mb(pid: int, name: str) -> float:
+    lines = Path(f"/proc/{pid}/status").read_text().splitlines()
+    return float(next(line.split()[1] for line in lines if line.startswith(name))) / 1024
 
 
 def server_processes() -> list[int]:
