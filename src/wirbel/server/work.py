@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import asyncio
+import logging
 import signal
 
 from procrastinate import App
 from procrastinate.jobs import Status
 
+log = logging.getLogger(__name__)
 LANES = {"arrivals": 1, "watch": 1, "sending": 1, "default": 2}  # queues, and how many tasks of each run at a time
 CLEARED_S = 600.0  # between two looks for tasks that ended with their process
 
@@ -23,7 +25,9 @@ async def work(app: App) -> None:
         await asyncio.wait(running, return_when=asyncio.FIRST_COMPLETED)
         for one in running:
             one.cancel()
-        await asyncio.gather(*running, return_exceptions=True)
+        for outcome in await asyncio.gather(*running, return_exceptions=True):
+            if isinstance(outcome, Exception):
+                log.error("background work ends, and is begun anew: %s", outcome)
 
 
 async def _clear(app: App) -> None:
