@@ -3,10 +3,11 @@ import { useMemo } from "react";
 import type { Schemas } from "../../api/client";
 import { duration } from "../../shared/format";
 import { useWidth } from "../../shared/useWidth";
-import { boxesOf, pathOf, type SpanRow } from "./spans";
+import { boxesOf, pathOf, placedLabels, type SpanRow } from "./spans";
 
 const LEFT = 150;
 const RUN_ROOM = 26;
+const LONGEST = 44; // characters of what a run did
 
 interface ChannelsProps {
   view: Schemas["TraceView"];
@@ -18,6 +19,11 @@ interface ChannelsProps {
   onChoose?: (index: number) => void;
 }
 
+function said(run: Schemas["TraceView"]["runs"][number]): string {
+  const label = run.label.length > LONGEST ? `${run.label.slice(0, LONGEST - 1)}…` : run.label;
+  return `${run.count} × ${label} · ${run.sequential ? "one after another" : "side by side"} · ${duration(run.total_ms / 1000)}`;
+}
+
 /** A channel a service; spans as thin boxes; the critical path as one line that steps between channels. */
 export function Channels({ view, spans, scale, colour, small = false, chosen, onChoose }: ChannelsProps) {
   const [ref, width] = useWidth<HTMLDivElement>(820);
@@ -25,7 +31,8 @@ export function Channels({ view, spans, scale, colour, small = false, chosen, on
   const row = small ? 17 : 25;
   const box = small ? 8 : 12;
   // A channel with a bracketed run below it gets room for the bracket.
-  const withRun = new Set(small ? [] : view.runs.map((run) => run.channel));
+  const runs = small ? [] : view.runs;
+  const withRun = new Set(runs.map((run) => run.channel));
   const tops = view.channels.map(
     (_, channel) => 6 + channel * row + [...withRun].filter((other) => other < channel).length * RUN_ROOM,
   );
@@ -33,6 +40,16 @@ export function Channels({ view, spans, scale, colour, small = false, chosen, on
   const height =
     y(view.channels.length - 1) + row + (withRun.has(view.channels.length - 1) ? RUN_ROOM : 0) + (small ? 0 : 20);
   const boxes = useMemo(() => boxesOf(spans, scaleLinear([0, scale], [LEFT, width - 20])), [spans, scale, width]);
+  const labels = placedLabels(
+    runs.map((run) => ({
+      channel: run.channel,
+      text: said(run),
+      middle: (x(run.from_ms) + x(run.to_ms)) / 2,
+      weight: run.total_ms,
+    })),
+    LEFT,
+    width,
+  );
   const path = pathOf(view, x, (channel) => y(channel) + box / 2);
   const here = chosen === undefined ? undefined : spans[chosen];
   return (
@@ -95,25 +112,21 @@ export function Channels({ view, spans, scale, colour, small = false, chosen, on
             pointerEvents="none"
           />
         )}
-        {!small &&
-          view.runs.map((run, index) => {
-            const at = y(run.channel) + box + 3;
-            return (
-              <g key={index}>
-                <path d={`M${x(run.from_ms)} ${at}V${at + 5}H${x(run.to_ms)}V${at}`} fill="none" stroke="var(--ink)" />
-                <text
-                  x={Math.min((x(run.from_ms) + x(run.to_ms)) / 2, width - 180)}
-                  y={at + 18}
-                  textAnchor="middle"
-                  fontWeight="600"
-                  style={{ fill: "var(--ink)" }}
-                >
-                  {run.count} × {run.label.length > 44 ? `${run.label.slice(0, 43)}…` : run.label} ·{" "}
-                  {run.sequential ? "one after another" : "side by side"} · {duration(run.total_ms / 1000)}
+        {runs.map((run, index) => {
+          const at = y(run.channel) + box + 3;
+          const middle = labels[index];
+          return (
+            <g key={index}>
+              <path d={`M${x(run.from_ms)} ${at}V${at + 5}H${x(run.to_ms)}V${at}`} fill="none" stroke="var(--ink)" />
+              <title>{said(run)}</title>
+              {middle != null && (
+                <text x={middle} y={at + 18} textAnchor="middle" fontWeight="600" style={{ fill: "var(--ink)" }}>
+                  {said(run)}
                 </text>
-              </g>
-            );
-          })}
+              )}
+            </g>
+          );
+        })}
         {!small &&
           x.ticks(5).map((tick) => (
             <text key={tick} x={x(tick)} y={height - 4} textAnchor="middle">

@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { boxesOf, matching, type SpanRow, sizesBeneath } from "./spans";
+import { boxesOf, matching, placedLabels, type SpanRow, sizesBeneath } from "./spans";
 
 const row = (index: number, start: number, duration: number, rest: Partial<SpanRow> = {}): SpanRow => ({
   index,
@@ -56,4 +56,14 @@ test("spans are found by service, operation and peer", () => {
   const rows = [row(0, 0, 1), row(1, 0, 1, { peer: "Berth-DB" }), row(2, 0, 1, { operation: "SELECT berths" })];
   expect(matching(rows, "berth")).toEqual([1, 2]);
   expect(matching(rows, "  ")).toEqual([]);
+});
+
+test("of labels that would lie on each other the one of most weight is written, inside of the drawing", () => {
+  const text = "5 × SELECT · one after another";
+  const at = (middle: number, weight: number, channel = 0) => ({ channel, text, middle, weight });
+  const placed = placedLabels([at(300, 1), at(340, 3), at(300, 1, 1), at(900, 2), at(10, 1)], 150, 800);
+  expect(placed[0]).toBeNull();
+  expect(placed.slice(1, 3)).toEqual([340, 300]);
+  expect(placed[3]).toBeLessThan(800 - 80);
+  expect(placed[4]).toBeNull(); // moved inside, it would lie on the second
 });

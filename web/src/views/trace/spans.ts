@@ -132,3 +132,33 @@ export function pathOf({ steps, spans }: View, x: (ms: number) => number, y: (ch
   });
   return points.length ? `M${points.join("L")}` : "";
 }
+
+/** What is to be written beneath one channel: in the middle of its stretch, px. */
+export interface Label {
+  channel: number;
+  text: string;
+  middle: number;
+  /** Those of more weight are placed first. */
+  weight: number;
+}
+
+const CHARACTER = 5.9; // px of a bold one, in the mean
+const APART = 4;
+
+/** Where labels are written, px of their middles, between `low` and `high`; null of those that would lie on one of more weight. */
+export function placedLabels(labels: Label[], low: number, high: number): (number | null)[] {
+  const taken = new Map<number, [number, number][]>();
+  const found = labels.map((): number | null => null);
+  const order = [...labels.keys()].sort((a, b) => (labels[b]?.weight ?? 0) - (labels[a]?.weight ?? 0));
+  for (const index of order) {
+    const label = labels[index];
+    if (!label) continue;
+    const half = (label.text.length * CHARACTER) / 2;
+    const middle = Math.max(low + half, Math.min(label.middle, high - half));
+    const beside = taken.get(label.channel) ?? [];
+    if (beside.some(([from, to]) => middle - half < to + APART && middle + half > from - APART)) continue;
+    taken.set(label.channel, [...beside, [middle - half, middle + half]]);
+    found[index] = middle;
+  }
+  return found;
+}
