@@ -47,7 +47,7 @@ export function Channels({ view, spans, scale, colour, small = false, chosen, on
       middle: (x(run.from_ms) + x(run.to_ms)) / 2,
       weight: run.total_ms,
     })),
-    LEFT,
+    0, // beneath a channel nothing stands at the left
     width,
   );
   const path = pathOf(view, x, (channel) => y(channel) + box / 2);
