@@ -118,8 +118,9 @@ export function Channels({ view, spans, scale, colour, small = false, chosen, on
           return (
             <g key={index}>
               <path d={`M${x(run.from_ms)} ${at}V${at + 5}H${x(run.to_ms)}V${at}`} fill="none" stroke="var(--ink)" />
-              <title>{said(run)}</title>
-              {middle != null && (
+              {middle == null ? (
+                <title>{said(run)}</title>
+              ) : (
                 <text x={middle} y={at + 18} textAnchor="middle" fontWeight="600" style={{ fill: "var(--ink)" }}>
                   {said(run)}
                 </text>
