@@ -84,3 +84,13 @@ def test_narrowing_changes_no_number(floats: list[float], integers: list[int]) -
 
 def test_a_small_number_takes_half() -> None:
     assert arrow.narrowed(pa.table({"f": [1.0, 2.5], "i": [1, 2]})).schema.types == [pa.float32(), pa.int32()]
+
+
+def test_tables_of_one_kind_are_put_together_whatever_the_order_of_their_columns() -> None:
+    """Where nothing was found an empty table stands, in an order of its own."""
+    some = pa.table({"minute": pa.array([7], pa.int32()), "service": ["a"]})
+    none = pa.schema([("service", pa.string()), ("minute", pa.int64())]).empty_table()
+    for tables, names in (([some, none], ["minute", "service"]), ([none, some], ["service", "minute"])):
+        found = arrow.widest(tables)
+        assert (found.column_names, found.to_pylist()) == (names, [{"minute": 7, "service": "a"}])
+        assert found.schema.field("minute").type == pa.int64()

@@ -138,10 +138,10 @@ def _narrowed(column: pa.ChunkedArray) -> pa.ChunkedArray:
 
 
 def widest(tables: list[pa.Table]) -> pa.Table:
-    """One table of all rows of one kind, some of which may be narrowed: see :func:`narrowed`."""
+    """One table of all rows of one kind, in the first one's order of columns; some may be narrowed: see :func:`narrowed`."""
     wide = {name: max((table.schema.field(name).type for table in tables), key=_width) for name in tables[0].column_names}
     schema = pa.schema(list(wide.items()))
-    return pa.concat_tables([table if table.schema.equals(schema) else table.cast(schema) for table in tables])
+    return pa.concat_tables([table if table.schema.equals(schema) else table.select(schema.names).cast(schema) for table in tables])
 
 
 def _width(kind: pa.DataType) -> int:
