@@ -6,8 +6,8 @@ export type Values = readonly (number | null)[];
 export const known = (value: number | null | undefined): value is number => value != null;
 
 /** Those that are drawn with nothing known on either side of them: a line alone would not show them. */
-export const lonely = (values: Values): number[] =>
-  [...values.keys()].filter((i) => known(values[i]) && !known(values[i - 1]) && !known(values[i + 1]));
+export const lonely = (values: Values, points = [...values.keys()]): number[] =>
+  points.filter((i) => known(values[i]) && !known(values[i - 1]) && !known(values[i + 1]));
 
 const DOT = 3.5; // px across
 
@@ -26,10 +26,7 @@ export function Line({ x, y, values, points = [...values.keys()], ...drawn }: Li
     .defined((index) => known(values[index]))
     .x(x)
     .y(at)(points);
-  const shown = new Set(points);
-  const dots = lonely(values)
-    .filter((index) => shown.has(index))
-    .map((index) => `M${x(index)} ${at(index)}h0`);
+  const dots = lonely(values, points).map((index) => `M${x(index)} ${at(index)}h0`);
   return (
     <g fill="none">
       <path strokeWidth="1.2" {...drawn} d={path ?? ""} />
