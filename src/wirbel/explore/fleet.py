@@ -14,7 +14,7 @@ import pyarrow as pa
 from wirbel.core import arrow
 from wirbel.core.cells import MINUTE_NS
 from wirbel.core.expected.band import Learned, Memory, judged_by, learn
-from wirbel.core.expected.health import Verdict, judge
+from wirbel.core.expected.health import Departed, Verdict, departed, judge
 from wirbel.core.series import cells as cell_series
 from wirbel.core.series import served as served_series
 from wirbel.core.series.grid import Grid
@@ -86,10 +86,8 @@ def fleet(
     rest = [place for place, name in enumerate(names) if name not in told]
     if rest:
         unknown = replace(asked, names=tuple(names[place] for place in rest))
-        past = unknown.before(focus)
-        latency, rate = unknown.over_time(focus, past) if points is None or fine is None else unknown.of(points, fine)
-        judged = judge((focus, reference), now.rows(rest), before.rows(rest), judged_by(past.latency, latency), judged_by(past.rate, rate))
-        told |= zip(unknown.names, judged, strict=True)
+        found = unknown.departed(focus) if points is None or fine is None else unknown.before(focus).judge(focus, *unknown.of(points, fine))
+        told |= zip(unknown.names, judge((focus, reference), now.rows(rest), before.rows(rest), found), strict=True)
     return Fleet(names, [told[name] for name in names], now, before)
 
 
@@ -105,6 +103,9 @@ class _Past:
     latency: Learned
     rate: Learned
     seen: npt.NDArray[np.bool_]
+
+    def judge(self, window: Window, latency: Series, rate: Series) -> Departed:
+        return departed(window, judged_by(self.latency, latency), judged_by(self.rate, rate))
 
 
 @dataclass(frozen=True)
@@ -123,8 +124,7 @@ class _Asked:
 
     def before(self, window: Window) -> _Past:
         """What the time before a window teaches."""
-        after = read_series.grid_of(Stream.CELLS, *window, self.environment)
-        grid = Grid(after.first - Memory.of(after.step).window * after.step_ns, after.first, after.step)
+        grid = self._grid_before(window)
 
         def make() -> _Past:
             latency, rate = self.of(self._read(grid), grid)
@@ -132,10 +132,19 @@ class _Asked:
 
         return self._kept("before", grid.first, grid.end, grid.cell_step, make)
 
-    def over_time(self, window: Window, past: _Past) -> tuple[Series, Series]:
-        """The headline percentile and the rate over a window."""
+    def departed(self, window: Window) -> Departed:
+        """How far they are from what the time before a window teaches. Of the series that tell it nothing is kept: of thousands they are large."""
         grid = read_series.grid_of(Stream.CELLS, *window, self.environment)
-        return self._kept("over time", grid.first, grid.end, grid.cell_step, lambda: self.of(self._read(grid), grid, past.seen))
+
+        def make() -> Departed:
+            past = self.before(window)
+            return past.judge(window, *self.of(self._read(grid), grid, past.seen))
+
+        return self._kept("departed", self._grid_before(window).first, grid.end, grid.cell_step, make)
+
+    def _grid_before(self, window: Window) -> Grid:
+        after = read_series.grid_of(Stream.CELLS, *window, self.environment)
+        return Grid(after.first - Memory.of(after.step).window * after.step_ns, after.first, after.step)
 
     def of(self, table: pa.Table, grid: Grid, seen: npt.NDArray[np.bool_] | None = None) -> tuple[Series, Series]:
         """The same of a table of what was served."""

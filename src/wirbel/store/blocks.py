@@ -32,7 +32,8 @@ GROUP_ROWS = 32_768  # of a part of a block that can be read by itself
 MOST_SERVICES = 2_000  # named in a block; one with more is opened for any service
 PARQUET_STREAM = b"wirbel.stream"  # in an exported file's metadata: how a loader knows what it holds
 CACHE_BYTES = 96 * 2**20
-BRIEF_CACHE_BYTES = 64 * 2**20
+BRIEF_CACHE_BYTES = 40 * 2**20  # of what is kept in brief: six hours of five thousand services
+REST_CACHE_BYTES = 16 * 2**20  # of the same with its rest, which is the most of it
 CACHE_ROWS = 4_000_000  # of one question: the tables of more are not kept
 WHOLE_ROWS = 1_000_000  # of one question about some services: of more, only their parts of blocks are read
 
@@ -270,10 +271,16 @@ def _size(thing: Any) -> int:
 Key = tuple[Any, ...]
 _cache: Cache[Key, pa.Table] = Cache(CACHE_BYTES)
 _briefs: Cache[Key, pa.Table] = Cache(BRIEF_CACHE_BYTES)
+_with_rest: Cache[Key, pa.Table] = Cache(REST_CACHE_BYTES)
 _REST = {name for layout in LAYOUTS.values() for name in layout.brief_rest}
 
 
 Load = Callable[[], pa.Table]
+Change = Callable[[pa.Table], pa.Table]
+
+
+def _same(table: pa.Table) -> pa.Table:
+    return table
 
 
 def loaders(
@@ -294,10 +301,10 @@ def loaders(
 
 def brief_loaders(wanted: Sequence[int], columns: tuple[str, ...] | None) -> Iterator[tuple[int, Load]]:
     """The same as :func:`loaders`, of what is kept of each block in brief, always for the next question too; that of a block from before this was kept is made."""
+    wants_rest = columns is None or not _REST.isdisjoint(columns)
 
     def read(absent: list[int]) -> Iterator[tuple[int, Load]]:
         older = []
-        wants_rest = columns is None or not _REST.isdisjoint(columns)
         for block, *parts in _fetch(absent, *(("brief", "brief_rest") if wants_rest else ("brief",))):
             if parts[0] is None:
                 older.append(block)
@@ -306,7 +313,7 @@ def brief_loaders(wanted: Sequence[int], columns: tuple[str, ...] | None) -> Ite
         for block, stream, data in _fetch(older, "stream", "data"):
             yield block, partial(_make_brief, stream, data, columns)
 
-    return _cached(_briefs, wanted, (columns,), read, keep=True)
+    return _cached(_with_rest if wants_rest else _briefs, wanted, (columns,), read, keep=True, pack=arrow.packed, unpack=arrow.unpacked)
 
 
 def _join_brief(parts: Sequence[bytes | memoryview], columns: Sequence[str] | None) -> pa.Table:
@@ -322,29 +329,31 @@ def _make_brief(stream: str, data: bytes | memoryview, columns: Sequence[str] | 
 
 
 def _cached(
-    cache: Cache[Key, pa.Table], wanted: Sequence[int], how: Key, read: Callable[[list[int]], Iterator[tuple[int, Load]]], keep: bool
+    cache: Cache[Key, pa.Table],
+    wanted: Sequence[int],
+    how: Key,
+    read: Callable[[list[int]], Iterator[tuple[int, Load]]],
+    keep: bool,
+    pack: Change = _same,
+    unpack: Change = _same,
 ) -> Iterator[tuple[int, Load]]:
-    """Tables of blocks: those that were read so before, then what ``read`` gives of the others."""
+    """Tables of blocks: those that were read so before, then what ``read`` gives of the others. They are kept as ``pack`` makes them."""
     absent = []
     for block in wanted:
         table = cache.get((block, *how))
         if table is None:
             absent.append(block)
         else:
-            yield block, partial(_same, table)
+            yield block, partial(unpack, table)
 
     def load(block: int, make: Load) -> pa.Table:
         table = make()
         if keep:
-            cache.put((block, *how), table)
+            cache.put((block, *how), pack(table))
         return table
 
     for block, make in read(absent):
         yield block, partial(load, block, make)
-
-
-def _same(table: pa.Table) -> pa.Table:
-    return table
 
 
 def read(found: QuerySet[Block], columns: Sequence[str] | None = None) -> list[pa.Table]:

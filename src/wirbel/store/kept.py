@@ -10,7 +10,7 @@ import cachetools
 
 from wirbel.store.scan import Where
 
-MOST = 64  # things, each of a few numbers a service
+MOST = 32  # things, each of a few numbers a service
 R = TypeVar("R")
 _kept: cachetools.LRUCache[Hashable, Any] = cachetools.LRUCache(MOST)
 _lock = threading.Lock()

@@ -14,6 +14,7 @@ from wirbel.core.stats.counts import beta_binomial_at_least
 
 Window = tuple[int, int]
 Floats = npt.NDArray[np.float64]
+Ints = npt.NDArray[np.int64]
 
 FALLEN = 0.5  # of the reference's rate: less than that may be silence
 MOST_BITS = 30.0  # more surprise than this adds nothing to a priority
@@ -39,35 +40,53 @@ class Verdict:
         return self.bits * float(np.sqrt(share))
 
 
-def judge(windows: tuple[Window, Window], now: cell_series.Totals, before: cell_series.Totals, latency: Band, traffic: Band) -> list[Verdict]:
+@dataclass(frozen=True)
+class Departed:
+    """How far services are from what is expected of them in a window, shape (services,) each: bits and since when (ns), and whether that is still being learned."""
+
+    slow: Floats
+    silent: Floats
+    slow_since: Ints
+    silent_since: Ints
+    learning: npt.NDArray[np.bool_]
+
+
+def departed(window: Window, latency: Band, traffic: Band) -> Departed:
+    """What the bands of the headline percentile and of the rate, shape (services, points), say of a window. Where it has no point all are learning."""
+    grid, inside = latency.series.grid, latency.series.grid.inside(window)
+    if not len(inside):
+        nothing = np.zeros(len(latency.series.entities))
+        return Departed(nothing, nothing, nothing.astype(np.int64), nothing.astype(np.int64), nothing == 0)
+    slow, silent = _surprise(latency, inside, 1), _surprise(traffic, inside, -1)
+    return Departed(
+        slow=lasting_bits(slow, grid.step / 60),
+        silent=lasting_bits(silent, grid.step / 60),
+        slow_since=grid.times[inside[_first_loud(slow)]],
+        silent_since=grid.times[inside[_first_loud(silent)]],
+        learning=np.all(latency.learning[:, inside], axis=1),
+    )
+
+
+def judge(windows: tuple[Window, Window], now: cell_series.Totals, before: cell_series.Totals, found: Departed) -> list[Verdict]:
     """What is off about each service in the focus (the first window), and by how many bits.
 
-    ``now`` and ``before`` are totals of the windows, shape (services,); the bands, shape (services, points), are those of the headline percentile and of the rate.
+    ``now`` and ``before`` are totals of the windows, shape (services,); ``found`` is of the focus.
     """
-    focus, reference = windows
-    grid, inside = latency.series.grid, latency.series.grid.inside(focus)
-    if not len(inside):
-        return [Verdict("learning", 0.0, None)] * len(now.count)
-    slow, silent = _surprise(latency, inside, 1), _surprise(traffic, inside, -1)
-    rates = [totals.count / cell_series.window_seconds(window) for totals, window in ((now, focus), (before, reference))]
-    bits = {
-        "slow": lasting_bits(slow, grid.step / 60),
-        "failing": _failing_bits(now, before),
-        "silent": np.where(rates[0] < FALLEN * rates[1], lasting_bits(silent, grid.step / 60), 0.0),
-    }
-    since = {"slow": grid.times[inside[_first_loud(slow)]], "silent": grid.times[inside[_first_loud(silent)]], "failing": np.full(len(now.count), focus[0])}
-    learning, few = np.all(latency.learning[:, inside], axis=1), np.maximum(now.sample_size, before.sample_size) < MIN_REQUESTS
+    rates = [totals.count / cell_series.window_seconds(window) for totals, window in zip((now, before), windows, strict=True)]
+    bits = {"slow": found.slow, "failing": _failing_bits(now, before), "silent": np.where(rates[0] < FALLEN * rates[1], found.silent, 0.0)}
+    since = {"slow": found.slow_since, "silent": found.silent_since, "failing": np.full(len(now.count), windows[0][0])}
+    few = np.maximum(now.sample_size, before.sample_size) < MIN_REQUESTS
     words = [*bits]
     worst = np.argmax([bits[word] for word in words], axis=0)
-    found = []
+    verdicts = []
     for i, word in enumerate(words[place] for place in worst):
         if few[i]:
-            found.append(Verdict("learning", 0.0, None))
+            verdicts.append(Verdict("learning", 0.0, None))
         elif bits[word][i] < SURPRISED:
-            found.append(Verdict("learning" if learning[i] else "steady", float(bits[word][i]), None))
+            verdicts.append(Verdict("learning" if found.learning[i] else "steady", float(bits[word][i]), None))
         else:
-            found.append(Verdict(word, min(float(bits[word][i]), MOST_BITS), int(since[word][i])))
-    return found
+            verdicts.append(Verdict(word, min(float(bits[word][i]), MOST_BITS), int(since[word][i])))
+    return verdicts
 
 
 def _surprise(band: Band, inside: npt.NDArray[np.int64], side: int) -> Floats:
