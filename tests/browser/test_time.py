@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import time
 from datetime import datetime, timedelta
+from urllib.parse import parse_qs, urlparse
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -205,6 +206,18 @@ def test_data_that_ended_is_not_called_now(page: Page, instance: Instance) -> No
     label = page.locator("[data-window=focus]")
     expect(label).to_be_visible()
     expect(label).not_to_contain_text("now")
+
+
+def test_figures_of_data_that_ended_long_ago_are_of_the_time_when_it_was_there(page: Page, instance: Instance) -> None:
+    """Not of all the time since then, which would make a rate of nothing and a focus of weeks."""
+    send_ten_minutes(instance, "long-ago", time.time_ns() - 20 * 24 * 60 * MINUTE_NS)
+    while not (ribbon := ask(Api(instance), "/api/ribbon", environment="long-ago"))["newest"]:
+        time.sleep(0.2)
+    with page.expect_request("**/api/overview?*environment=long-ago*") as asked:
+        page.goto(f"{instance.url}/?environment=long-ago")
+    [focus_to] = parse_qs(urlparse(asked.value.url).query)["focus_to"]
+    assert datetime.fromisoformat(focus_to) == datetime.fromisoformat(ribbon["focus"]["end"])
+    expect(page.locator("tr[data-service]")).to_be_visible()
 
 
 NOT_NOW_AND_THEN = "const every = window.setInterval; window.setInterval = (what, ms, ...more) => (ms === 15000 ? 0 : every(what, ms, ...more));"

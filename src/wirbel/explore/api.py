@@ -86,6 +86,7 @@ def ribbon(
         newest=rfc3339(stored[1]) if stored else None,
         oldest=rfc3339(stored[0]) if stored else None,
         is_all=stored is not None and start is None and last_s is None and low > high - windows.RANGE_NS,
+        until_now=end is None and (stored is None or high != stored[1]),
         environments=list(Service.objects.order_by("environment").values_list("environment", flat=True).distinct()[:50]),
     )
 

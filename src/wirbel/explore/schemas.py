@@ -103,6 +103,7 @@ class Ribbon(BaseModel):
     newest: str | None
     oldest: str | None
     is_all: bool  # there is no more than this range
+    until_now: bool  # it ends now, not with the newest record because none is recent
     environments: list[str]
 
 

@@ -2473,6 +2473,8 @@ export interface components {
             step_s: number;
             /** Unit */
             unit: string;
+            /** Until Now */
+            until_now: boolean;
             /** Values */
             values: (number | null)[];
         };

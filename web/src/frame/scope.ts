@@ -135,7 +135,7 @@ export function windowsInForce(own: Own, scope: Scope, ribbon: Ribbon | undefine
       focus: focus ?? base.focus,
       reference: reference ?? base.reference,
       chosen: own.windows !== null || focus !== null || reference !== null,
-      open: !range && !own.windows && !focus && ribbon?.focus.end === ribbon?.end,
+      open: !range && !own.windows && !focus && ribbon?.until_now === true && ribbon.focus.end === ribbon.end,
     }
   );
 }
