@@ -8,6 +8,7 @@ from scipy import stats
 
 from wirbel.core.deviation.accumulate import Budget
 from wirbel.core.deviation.find import Found, find
+from wirbel.core.deviation.model import Deviation
 from wirbel.core.expected import shares
 
 MINUTE_NS = 60 * 10**9
@@ -30,6 +31,20 @@ def test_a_share_that_is_not_exceeded_is_that_of_scipys_distribution(n: float, s
         assert shares.quantile(np.array([share]), np.array([n]), 1.0, chance)[0] * n == pytest.approx(stats.binom.ppf(chance, n, share))
     # A binomial of half as many records has twice the variance.
     assert shares.quantile(np.array([share]), np.array([2 * n]), 2.0, 0.995)[0] * n == pytest.approx(stats.binom.ppf(0.995, n, share))
+
+
+@pytest.mark.parametrize(("one", "other"), [(0.2, 0.95), (0.05, 0.06), (0.6, 0.1), (0.0, 1.0)])
+def test_between_two_shares_records_are_as_likely_by_either(one: float, other: float) -> None:
+    n, at = 1_000, shares.between(one, other)
+    by_one, by_other = (stats.binom.logpmf(np.arange(n + 1), n, np.clip(p, 1e-9, 1 - 1e-9)) for p in (one, other))
+    nearest = int(np.argmin(np.abs(by_one - by_other)))
+    assert at == pytest.approx(nearest / n, abs=1 / n)
+
+
+@pytest.mark.parametrize("n", [1.0, 7.0, 300.0])
+def test_how_often_a_share_lies_beyond_another_is_that_of_scipys_distribution(n: float) -> None:
+    for share in (0.1, 0.3, 0.64, 1.0):
+        assert shares.beyond(share, n, 0.2, 1.0) == pytest.approx(stats.binom.sf(np.floor(share * n), n, 0.2), abs=1e-12)
 
 
 def test_the_odds_of_all_records_are_found_though_some_of_the_time_much_went_wrong() -> None:
@@ -74,6 +89,37 @@ def test_a_service_that_hardly_anybody_asks_is_noticed_when_it_fails(a_minute: f
     assert one.peak.actual is not None
     assert one.peak.actual > one.peak.high
     assert one.peak.expected < 0.01
+
+
+def failing_after(days: float, hours: float, seed: int) -> tuple[list[Deviation], np.ndarray, int]:
+    """Of fifteen requests an hour of which a fifth fails, then all of them: what is found, the numbers of requests and the first minute of that."""
+    before = round(days * DAY)
+    share = np.full(before + DAY // 2, 0.2)
+    share[before : before + round(hours * 60)] = 1.0
+    known, _, n = found(0.25, share, seed)
+    return [one for one in known.deviations if one.direction != "absent"], n, before
+
+
+def minute(at: int) -> int:
+    return (at - 1_760_000_040 * 10**9) // MINUTE_NS
+
+
+@pytest.mark.parametrize("days", [0.5, 1.0, 1.8])
+def test_the_level_of_a_young_and_sparse_service_does_not_follow_its_failures_before_they_are_noticed(days: float) -> None:
+    noticed = 0
+    for seed in range(12):
+        deviations, n, before = failing_after(days, 12, seed)
+        assert all(minute(one.opened) >= before for one in deviations)
+        noticed += bool(deviations) and n[before : minute(deviations[0].opened) + 1].sum() <= 45
+    assert noticed >= 11
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_it_goes_on_as_long_as_all_of_a_few_requests_fail_of_which_some_always_do(seed: int) -> None:
+    """One that fails is no farther away than one in ten is where nothing is wrong; a row of them is."""
+    [one], _, before = failing_after(4, 6, seed)
+    assert one.ended is not None
+    assert before + 340 <= minute(one.ended) <= before + 440
 
 
 def test_where_no_numbers_are_told_a_share_is_not_taken_for_one_record() -> None:

@@ -26,6 +26,7 @@ class Side:
     began: int = 0  # the point after the one at which the sum was last zero
     open: Deviation | None = None
     quiet_within: float = STAYS  # the same while it is open
+    apart: float = np.inf  # the share of records beyond which a point is loud as well
     quiet: int = 0
     calm: int = 0  # the point after the one at which it was last not quiet at all
     top: float = 0.0  # how far out its peak is

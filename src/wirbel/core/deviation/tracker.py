@@ -22,6 +22,7 @@ from wirbel.core.deviation.unlearned import Unlearned
 from wirbel.core.deviation.usual_level import UsualLevel
 from wirbel.core.errors import NotEnoughData
 from wirbel.core.expected import profile as profiles
+from wirbel.core.expected import shares
 from wirbel.core.expected.blocks import LEAST_BLOCKS, block_medians, block_s, blocks_of
 from wirbel.core.expected.calendar import BY_UTC, DAY_S, HOUR_S, SECOND_NS, WEEK_S, Calendar
 from wirbel.core.expected.profile import Learned, Profile
@@ -429,8 +430,8 @@ class Tracker:
             return
         self._go_on(side, at, max(gain, 0.0))
         time = int(self.recent.times[at])
-        # One in ten is loud where nothing is wrong: it takes back what some quiet ones gave.
-        side.quiet = side.quiet + 1 if side.sign * self.recent.z[at] <= side.quiet_within else max(side.quiet - LOUD, 0)
+        # Some are loud where nothing is wrong: one takes back what some quiet ones gave.
+        side.quiet = side.quiet + 1 if self._is_quiet(side, at) else max(side.quiet - self._taken_by_loud(side, at), 0)
         if side.quiet == 0:
             side.calm = at + 1
         if side.quiet >= self._quiet_points:
@@ -439,9 +440,34 @@ class Tracker:
             self._accept(side, at)
             self.accepted_in = block
 
+    def _is_quiet(self, side: Side, at: int) -> bool:
+        """Whether a point of an open deviation is as one where nothing is wrong."""
+        recent = self.recent
+        return side.sign * recent.z[at] <= side.quiet_within and side.sign * (recent.values[at] - side.apart) <= 0
+
+    def _apart(self, side: Side, onset: int, at: int) -> float:
+        """The share beyond which records are rather as those that opened a deviation than as those that are normal; none of what is no share of records."""
+        none, recent, profile = side.sign * np.inf, self.recent, self._profile
+        if not profile.is_of_records:
+            return none
+        expected, found = self._expected_share(at), shares.usual(np.nan_to_num(recent.values[onset : at + 1]), recent.samples[onset : at + 1])
+        return shares.between(expected, found) if side.sign * (found - expected) > 0 else none
+
+    def _expected_share(self, at: int) -> float:
+        return float(self._profile.scale.back(self.recent.location[at : at + 1])[0])
+
+    def _taken_by_loud(self, side: Side, at: int) -> int:
+        """Quiet points that a loud one takes back: half as many as come between two where nothing is wrong, of which one point in ten is loud at least."""
+        if not self._profile.is_of_records or np.isinf(side.apart):
+            return LOUD
+        expected, apart = ((1 + side.sign * (2 * share - 1)) / 2 for share in (self._expected_share(at), side.apart))
+        loud = max(LOUD_SHARE, shares.beyond(apart, self._profile.typical_n, expected, self._profile.more_than_chance))
+        return int(np.clip((1 - loud) / (2 * loud), 1, LOUD))
+
     def _open(self, side: Side, at: int, began: tuple[int, int, int], quiet_within: float) -> None:
         recent, (onset, low, high) = self.recent, began
         side.top, side.beyond, side.quiet, side.calm, side.quiet_within = -np.inf, 0, 0, at + 1, quiet_within
+        side.apart = self._apart(side, onset, at)
         provisional = self._profile.state == "provisional"
         side.open = Deviation(
             direction=side.direction,

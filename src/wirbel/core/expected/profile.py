@@ -33,6 +33,7 @@ State = Literal["provisional", "steady", "seasonal", "weekly"]
 
 MEMORIES = ((DAY_S, 24), (8 * HOUR_S, 16), (2 * HOUR_S, 8), (HOUR_S / 2, 3))  # of the level, s and at least so many blocks: the longest that is not worse
 YOUNG_S, YOUNG_MEMORY_S = 2 * DAY_S, 2 * HOUR_S  # a history of which it is not known what the day does; its level is followed closely
+RECORDS_OF_LEVEL = 120.0  # that tell a share, in the memory of its level: of fewer it would follow what goes wrong before that can be noticed
 NOT_WORSE = 0.5  # of the mean absolute error: a long memory does not follow what goes wrong slowly
 MINUTE_S = 60
 UNREST_S = 8 * HOUR_S  # of which it is known how restless the series is of late
@@ -233,7 +234,9 @@ def learn(times: Ints, values: Floats, n: Floats, kind: Kind, calendar: Calendar
     records = counts.records(scale.counted(values[known])) if kind in COUNTED else np.zeros(0)
     by_mean = kind in COUNTED and counts.tell_most_by_mean(records, (times[-1] - times[0]) / SECOND_NS < YOUNG_S)
     are_few = by_mean and records.mean() < counts.JUMPS
-    slow = _Slow.of(times, y, step_s, calendar, kind in COUNTED, Middles(scale if by_mean else None), are_few)
+    # Of less a trend would be noise, and so would the mean of a few records; and it would follow a sender that falls silent.
+    least_memory_s = _memory_of(times[known], n[known]) if is_of_records else YOUNG_MEMORY_S if are_few else 0.0
+    slow = _Slow.of(times, y, step_s, calendar, kind in COUNTED, Middles(scale if by_mean else None), least_memory_s)
     season, memory = slow.choose()
     coefficients, at = slow.coefficients(season), calendar.phases(times)
     base = _base(season, coefficients, at)
@@ -316,6 +319,13 @@ def _aligned(times: Ints, y: Floats, base: Floats, own: npt.NDArray[np.bool_]) -
 NORMAL = special.ndtri((np.arange(LEAST_POINTS) + 0.5) / LEAST_POINTS)  # residuals of which nothing is known yet
 
 
+def _memory_of(times: Ints, records: Floats) -> float:
+    """The shortest memory of the level (s) in which RECORDS_OF_LEVEL of a share's records come; none where the shortest of all is enough."""
+    pace = float(records.sum()) / (float(times[-1] - times[0]) / SECOND_NS)
+    memories = [memory_s for memory_s, _ in reversed(MEMORIES)]
+    return next((memory_s for memory_s in memories if pace * memory_s >= RECORDS_OF_LEVEL), memories[-1])
+
+
 @dataclass(frozen=True)
 class _Slow:
     """A series by blocks, to choose what of its season and memory other days confirm."""
@@ -332,7 +342,7 @@ class _Slow:
     designs: dict[Season, Floats] = field(default_factory=dict)
 
     @classmethod
-    def of(cls, times: Ints, y: Floats, step_s: float, calendar: Calendar, is_count: bool, middles: Middles, are_few: bool) -> _Slow:
+    def of(cls, times: Ints, y: Floats, step_s: float, calendar: Calendar, is_count: bool, middles: Middles, least_memory_s: float) -> _Slow:
         block = blocks_of(times, step_s)
         found = middles.of_blocks(block, y, y)
         blocks, length = block[0] + np.arange(len(found)), int(block_s(step_s) * SECOND_NS)
@@ -341,9 +351,8 @@ class _Slow:
         # People come and go with the day, of which nothing is known yet.
         is_young = len(blocks) * block_s(step_s) < YOUNG_S
         has_trend = is_count and is_young and middles.counts is None
-        # Of less a trend would be noise, and so would the mean of a few records; and it would follow a sender that falls silent.
-        least_memory_s = YOUNG_MEMORY_S if has_trend or are_few else 0.0
-        return cls(blocks, found, block - blocks[0], step_s, calendar.phases(middle), has_trend, least_memory_s, _far(found), middles)
+        least = YOUNG_MEMORY_S if has_trend else least_memory_s
+        return cls(blocks, found, block - blocks[0], step_s, calendar.phases(middle), has_trend, least, _far(found), middles)
 
     def levels(self, of_blocks: Floats, memory: int) -> Floats:
         return levels_on_trend(of_blocks, memory) if self.has_trend else self.middles.levels_before(of_blocks, memory)
@@ -364,7 +373,7 @@ class _Slow:
         """The season whose error on what it was not learned from is clearly the least, and the longest memory that is not worse."""
         length = block_s(self.step_s)
         parts = [slice(round(begin / length), round(end / length)) for begin, end in seasons.held_out(len(self.blocks) * length)]
-        most = YOUNG_MEMORY_S if len(self.blocks) * length < YOUNG_S else DAY_S
+        most = max(YOUNG_MEMORY_S, self.least_memory_s) if len(self.blocks) * length < YOUNG_S else DAY_S
         memories = list(dict.fromkeys(max(blocks, round(memory_s / length)) for memory_s, blocks in MEMORIES if self.least_memory_s <= memory_s <= most))
         chosen, quiet, errors, lowest = seasons.NONE, [self.of_blocks] * len(parts), np.zeros(0), np.inf
         for alike in seasons.candidates(len(self.blocks) * length, self.step_s):

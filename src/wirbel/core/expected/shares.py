@@ -75,6 +75,18 @@ def quantile(expected: Floats, samples: Floats, more: float, chance: float) -> F
     return np.where(known, np.minimum(found, 1.0), np.nan)
 
 
+def between(one: float, other: float) -> float:
+    """The share at which records, however many, are as likely by one share as by the other (Wald, Sequential Analysis, 1947, chapter 5)."""
+    p, q = (float(np.clip(share, SMALLEST, 1 - SMALLEST)) for share in (one, other))
+    return float((np.log1p(-p) - np.log1p(-q)) / (special.logit(q) - special.logit(p)))
+
+
+def beyond(share: float, samples: float, expected: float, more: float) -> float:
+    """The probability that of so many records a larger share is of a kind than ``share``, where it is ``expected``: binomial as in :func:`chances`."""
+    n = np.array([max(round(samples), 1)], np.float64)
+    return float(_at_least(np.floor(share * n) + 1, n, np.clip([expected], SMALLEST, 1 - SMALLEST), more)[0])
+
+
 def _at_least(count: Floats, n: Floats, p: Floats, more: float) -> Floats:
     inside = (count > 0) & (count <= n)
     least, rest = np.where(inside, count, 1.0) / more, np.where(inside, n - count + 1, 1.0) / more
