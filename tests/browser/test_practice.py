@@ -23,3 +23,13 @@ def test_a_fault_is_started_and_remedied_on_the_screen(instance: Instance, pract
     expect(page.get_by_role("heading", level=1)).to_have_text("zone-loss goes on.")
     expect(page.locator("tr[data-act=bad-deploy]")).to_contain_text("remedied")
     assert [json.loads(line)["do"] for line in (instance.home / ORDERS).read_text().splitlines()] == ["remedy", "start"]
+
+
+def test_where_no_demo_runs_a_page_asks_for_nothing_that_fails(instance: Instance, page: Page) -> None:
+    failed: list[str] = []
+    page.on("response", lambda answer: None if answer.ok else failed.append(f"{answer.status} {answer.url}"))
+    with page.expect_response("**/api/demo"):
+        page.goto(page.url)
+    expect(page.locator("tr[data-service]").first).to_be_visible()
+    expect(page.get_by_role("link", name="Practice")).to_have_count(0)
+    assert failed == []

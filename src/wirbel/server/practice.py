@@ -39,19 +39,19 @@ class Order(Schema):
     do: Literal["start", "stop", "remedy"]
 
 
-def _practice() -> Practice:
+def _practice() -> Practice | None:
     try:
         shown = json.loads((settings.HOME / SHOWN).read_text())
-    except FileNotFoundError as error:
-        raise HttpError(404, "No demo is running here.") from error
+    except FileNotFoundError:
+        return None
     orders = settings.HOME / ORDERS
     given = len(orders.read_text().splitlines()) if orders.exists() else 0
     return Practice(acts=shown["acts"], waiting=max(given - int(shown["obeyed"]), 0))
 
 
-@router.get("/demo", response=Practice)
+@router.get("/demo", response=Practice | None)
 def get_practice(request: HttpRequest) -> Any:
-    """What the demo can let happen, and what goes on."""
+    """What the demo can let happen, and what goes on; null where none is running, which every page asks."""
     return _practice()
 
 
@@ -61,7 +61,10 @@ def give_order(request: HttpRequest, given: Order) -> Any:
     user: Any = request.user
     if not user.may_respond:
         raise HttpError(403, "Your role may look, but not change the demo; ask an administrator.")
-    act = next((act for act in _practice().acts if act.name == given.act), None)
+    practice = _practice()
+    if practice is None:
+        raise HttpError(404, "No demo is running here.")
+    act = next((act for act in practice.acts if act.name == given.act), None)
     if act is None:
         raise HttpError(400, f"The demo has no fault named {given.act}.")
     if (act.since is None) != (given.do == "start"):

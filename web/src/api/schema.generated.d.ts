@@ -93,7 +93,7 @@ export interface paths {
         };
         /**
          * Get Practice
-         * @description What the demo can let happen, and what goes on.
+         * @description What the demo can let happen, and what goes on; null where none is running, which every page asks.
          */
         get: operations["wirbel_server_practice_get_practice"];
         put?: never;
@@ -3356,7 +3356,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Practice"];
+                    "application/json": components["schemas"]["Practice"] | null;
                 };
             };
         };
