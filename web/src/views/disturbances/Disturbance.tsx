@@ -9,6 +9,7 @@ import { useScope } from "../../frame/scope";
 import { useDisturbance } from "../../shared/disturbances";
 import { FindCause } from "../../shared/FindCause";
 import { clock, dayAndClock, minute, span } from "../../shared/format";
+import { Measure } from "../../shared/Measure";
 import { Tip } from "../../shared/Tip";
 import { told } from "../../shared/Toasts";
 import { Waiting } from "../../shared/Waiting";
@@ -105,7 +106,9 @@ function Deviations({ row }: { row: Row }) {
               <td className="font-semibold whitespace-nowrap">
                 {one.service ? <Link to={jump(toService(one.service))}>{one.service}</Link> : one.entity.name}
               </td>
-              <td className="wrap-anywhere">{one.measure}</td>
+              <td className="wrap-anywhere">
+                <Measure name={one.measure} />
+              </td>
               <td className="text-balance">
                 {one.deviates}
                 {one.mark && (

@@ -7,6 +7,7 @@ import { ChosenMoment } from "../../charts/moment";
 import { useJump } from "../../frame/jump";
 import { useScope } from "../../frame/scope";
 import { minute } from "../../shared/format";
+import { Measure } from "../../shared/Measure";
 import { useFirst } from "../../shared/useFirst";
 import { Waiting } from "../../shared/Waiting";
 import { serviceState, toDisturbance } from "../places";
@@ -114,7 +115,7 @@ function Measures({ told }: { told: Schemas["Moment"] }) {
           {rows.map((row) => (
             <tr key={row.series} data-measure={row.series}>
               <td className="w-[212px] max-w-[212px]">
-                {row.measure}
+                <Measure name={row.measure} />
                 <div className="truncate text-second">{row.entity.name}</div>
               </td>
               <td className={row.deviation ? "text-rust" : ""}>

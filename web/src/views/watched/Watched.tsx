@@ -4,6 +4,7 @@ import { useOutletContext } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
 import type { ComparedContext } from "../../frame/Frame";
 import { useScope, within } from "../../frame/scope";
+import { Measure } from "../../shared/Measure";
 import { More } from "../../shared/More";
 import { told } from "../../shared/Toasts";
 import { Waiting } from "../../shared/Waiting";
@@ -119,7 +120,7 @@ function Rows({ list, series, choose, most }: RowsProps) {
                   className="text-left underline decoration-line underline-offset-2 hover:decoration-ink"
                   onClick={() => choose({ series: row.id === series ? null : row.id, budget: null })}
                 >
-                  {row.measure}
+                  <Measure name={row.measure} />
                 </button>
               </td>
               <td>{row.is_paused ? "paused" : row.deviates ? <b className="text-rust">deviates</b> : "as expected"}</td>
