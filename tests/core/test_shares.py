@@ -41,6 +41,33 @@ def test_between_two_shares_records_are_as_likely_by_either(one: float, other: f
     assert at == pytest.approx(nearest / n, abs=1 / n)
 
 
+@pytest.mark.parametrize("sign", [1.0, -1.0])
+def test_what_speaks_for_another_share_from_each_point_on_is_scipys_likelihood_ratio(sign: float) -> None:
+    n, failed, expected = np.array([150.0, 0.0, 48.0, 2.0, 4.0]), np.array([1, 0, 1, 2, 1]), np.array([0.01, 0.01, 0.02, 0.02, 0.4])
+    share = np.where(n > 0, failed / np.maximum(n, 1), np.nan)
+    for at, told in enumerate(shares.gained(share, n, expected, 1.0, sign)):
+        records, of_kind, p = n[at:].sum(), failed[at:].sum(), np.average(expected[at:], weights=n[at:])
+        q = of_kind / records
+        ratio = 2 * (stats.binom.logpmf(of_kind, records, q) - stats.binom.logpmf(of_kind, records, p))
+        assert told == pytest.approx(ratio if sign * (q - p) > 0 else 0.0, abs=1e-9)
+
+
+@pytest.mark.parametrize("then", [1.0, 150.0])
+def test_failures_began_when_they_did_though_few_requests_come_through_since(then: float) -> None:
+    """Of 150 requests a minute one in a hundred fails, then all, of which one a minute is left or none is missing: how many failed in all has to tell, not in how many minutes."""
+    for seed in range(8):
+        rng = np.random.default_rng(seed)
+        begins = DAY // 2
+        times = 1_760_000_040 * 10**9 + np.arange(begins + 25) * MINUTE_NS
+        is_before = np.arange(len(times)) < begins
+        n = rng.poisson(np.where(is_before, 150.0, then)).astype(float)
+        failed = np.where(n > 0, rng.binomial(n.astype(int), np.where(is_before, 0.01, 1.0)) / np.maximum(n, 1), np.nan)
+        [one] = [one for one in find(times, failed, "share", n).deviations if one.direction == "high" and minute(one.opened) >= begins]
+        first = begins + int(np.argmax(n[begins:] > 0))
+        assert abs(minute(one.onset) - first) <= 1
+        assert one.onset_low <= one.onset <= one.onset_high
+
+
 @pytest.mark.parametrize("n", [1.0, 7.0, 300.0])
 def test_how_often_a_share_lies_beyond_another_is_that_of_scipys_distribution(n: float) -> None:
     for share in (0.1, 0.3, 0.64, 1.0):

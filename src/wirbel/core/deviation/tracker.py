@@ -367,7 +367,7 @@ class Tracker:
         assert self.usual_level is not None
         recent, usual = self.recent, self.usual_level
         away = (recent.quiet - usual.middle) / recent.spread
-        onset = self._onset(side, away, side.calm, at)
+        onset = self._onset(side, side.calm, at, away)
         rows = slice(onset[0], at + 1)
         if recent.times[at] - recent.times[onset[0]] >= self.points(ACCEPTED_S, ACCEPTED_POINTS) * self.step_ns:  # it has long been the new normal
             self.usual_level = replace(usual, middle=float(np.nanmedian(recent.quiet[rows])))
@@ -426,7 +426,7 @@ class Tracker:
             if side.sum == 0.0:
                 side.began = at + 1
             elif side.sum >= side.opens:
-                self._open(side, at, self._onset(side, self.recent.z, max(side.began - QUIET_POINTS, 0), at), side.loud)
+                self._open(side, at, self._onset(side, max(side.began - QUIET_POINTS, 0), at), side.loud)
             return
         self._go_on(side, at, max(gain, 0.0))
         time = int(self.recent.times[at])
@@ -498,19 +498,23 @@ class Tracker:
         if side.open.threshold_at is None and side.beyond >= plain.held(self.step_s):
             side.open = replace(side.open, threshold_at=int(recent.times[at]))
 
-    def _onset(self, side: Side, away: Floats, first: int, at: int) -> tuple[int, int, int]:
-        """The point from which on the level most likely was another, and the first and last that may be it as well (see NEAR_BEST).
+    def _onset(self, side: Side, first: int, at: int, away: Floats | None = None) -> tuple[int, int, int]:
+        """The point from which on the level most likely was another, and the first and last that may be it as well (see NEAR_BEST), looked for from ``first`` on.
 
-        ``away``: how far each recent point is from what was expected, in usual scatters; looked for from ``first`` on.
+        By how far each recent point is from what was expected, in usual scatters, or ``away`` from somewhere else; shares of records by their numbers.
         """
-        first = max(first, at - KEPT_POINTS)
-        z = np.nan_to_num(away[first : at + 1]) * side.sign
-        count = np.arange(len(z), 0, -1)
-        total = np.cumsum(z[::-1])[::-1]
-        gained = np.where(total > 0, total**2 / count, 0.0)
+        recent, profile = self.recent, self._profile
+        rows = slice(max(first, at - KEPT_POINTS), at + 1)
+        if profile.is_of_records and away is None:
+            expected = profile.scale.back(recent.location[rows])
+            gained = shares.gained(recent.values[rows], recent.samples[rows], expected, profile.more_than_chance, side.sign)
+        else:
+            z = np.nan_to_num((recent.z if away is None else away)[rows]) * side.sign
+            total = np.cumsum(z[::-1])[::-1]
+            gained = np.where(total > 0, total**2 / np.arange(len(z), 0, -1), 0.0)
         # Of points that are alike, many tell as much as few that are not.
         may = np.flatnonzero(self.correlation.tells * (gained.max() - gained) <= NEAR_BEST)
-        return first + int(np.argmax(gained)), first + int(may[0]), first + int(may[-1])
+        return rows.start + int(np.argmax(gained)), rows.start + int(may[0]), rows.start + int(may[-1])
 
     def _close(self, side: Side, ended: int, at: int, teaches: bool = False) -> None:
         """At the points ``ended`` and now; whether the series learns from it though it was clear."""
