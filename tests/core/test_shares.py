@@ -41,6 +41,17 @@ def test_between_two_shares_records_are_as_likely_by_either(one: float, other: f
     assert at == pytest.approx(nearest / n, abs=1 / n)
 
 
+@pytest.mark.parametrize("n", [1, 3, 8])
+def test_what_few_records_tell_where_nothing_is_wrong_is_the_mean_over_scipys_distribution(n: int) -> None:
+    for p in (0.001, 0.2, 0.4, 0.97):
+        k = np.arange(n + 1)
+        likely = stats.binom.pmf(k, n, p)
+        high, low = shares.usual_bits(np.array([float(n)]), np.array([p]), 1.0)
+        for told, chances in zip((high, low), shares.chances(k / n, np.full(n + 1, float(n)), np.full(n + 1, p), 1.0), strict=True):
+            assert told[0] * np.log2(np.e) == pytest.approx(np.sum(likely * -np.log2(chances)), rel=1e-6)
+    assert shares.usual_bits(np.array([500.0, 0.0]), np.array([0.2, np.nan]), 1.0)[0][0] == 1.0
+
+
 @pytest.mark.parametrize("sign", [1.0, -1.0])
 def test_what_speaks_for_another_share_from_each_point_on_is_scipys_likelihood_ratio(sign: float) -> None:
     n, failed, expected = np.array([150.0, 0.0, 48.0, 2.0, 4.0]), np.array([1, 0, 1, 2, 1]), np.array([0.01, 0.01, 0.02, 0.02, 0.4])

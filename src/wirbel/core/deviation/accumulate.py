@@ -114,13 +114,14 @@ def stay(z: Floats) -> tuple[Bools, Bools]:
         return z > np.fmax(STAYS, HELD * last), z < np.fmin(-STAYS, HELD * last)
 
 
-def added(level: Floats, jump: Floats, stays: Bools, tells: float, most: float = MOST) -> Floats:
+def added(level: Floats, jump: Floats, stays: Bools, tells: float, most: float = MOST, usual: Floats | float = 1.0) -> Floats:
     """Bits that points add, by the probability of their residual, and of the jump to the point before if this one stays there.
 
-    ``most`` count of each. All of shape (points,); what is not known adds nothing. One outlier is no jump to another level.
+    ``most`` count of each; ``usual`` is what they tell where nothing is wrong, as a share of what continuous values do. All of shape (points,);
+    what is not known adds nothing. One outlier is no jump to another level.
     """
     bits, leap = (-np.log2(np.maximum(p, 1e-300)) for p in (level, jump))
-    slow = np.where(np.isfinite(bits), np.minimum(bits, most) * tells - max(USUAL * tells, FORGOTTEN), 0.0)
+    slow = np.where(np.isfinite(bits), np.minimum(bits, most) * tells - np.maximum(USUAL * tells * usual, FORGOTTEN), 0.0)
     found = slow + np.where(stays & np.isfinite(leap), np.clip(leap - JUMP, 0.0, MOST_JUMP), 0.0)
     # Sums of whole parts are exact, in whatever order they are added.
     return in_parts(found)

@@ -219,7 +219,7 @@ class Tracker:
         self.correlation = Correlation.of(z, learned.z_of_summaries, learned.summary_points, little=1.0 if profile.is_of_units else 0.0)
         self.usual_level = self._usual_level_of(learned, times, np.nan_to_num(samples))
         chances = profile.chances(z, taught, samples, learned.location)
-        for side, gains in zip(self.sides, self._gains(chances, z), strict=True):
+        for side, gains in zip(self.sides, self._gains(chances, z, profile.usual_bits(samples, learned.location)), strict=True):
             side.opens = self._opens(side, gains[np.isfinite(z)])
             side.loud = max(STAYS, side.sign * profile.calibration.quantile(0.5 + side.sign * (0.5 - LOUD_SHARE)))
         self.limits = plain.limits(taught)
@@ -409,16 +409,16 @@ class Tracker:
     def _gains_of(self, reading: Reading, begin: int, end: int) -> list[Floats]:
         recent, rows = self.recent, slice(begin, end)
         chances = self._profile.chances(recent.z[rows], recent.values[rows], reading.samples[rows], recent.location[rows])
-        return self._gains(chances, recent.z[max(begin - 2, 0) : end])
+        return self._gains(chances, recent.z[max(begin - 2, 0) : end], self._profile.usual_bits(reading.samples[rows], recent.location[rows]))
 
-    def _gains(self, chances: tuple[Floats, Floats], z: Floats) -> list[Floats]:
-        """Bits that points of these chances add to the sum of each side; ``z`` are their residuals, after those before them as far as there are some."""
+    def _gains(self, chances: tuple[Floats, Floats], z: Floats, usual: tuple[Floats | float, Floats | float]) -> list[Floats]:
+        """Bits that points of these chances, and of ``usual`` bits, add to the sum of each side; ``z`` are their residuals, after those before them as far as there are some."""
         jumps, new = self.correlation.jumps, slice(len(z) - len(chances[0]), None)
         jump, stays = self.correlation.jump_before(z)[new], [one[new] for one in stay(z)]
         # How far it jumps says nothing where a record more or less is a jump.
         leaps = (np.full_like(jump, np.nan),) * 2 if self._profile.is_by_record else (jumps.above(jump), jumps.below(jump))
         most = MOST_OF_RECORDS if self._profile.is_of_records else MOST
-        return [added(*each, self.correlation.tells, most) for each in zip(chances, leaps, stays, strict=True)]
+        return [added(p, leap, there, self.correlation.tells, most, bits) for p, leap, there, bits in zip(chances, leaps, stays, usual, strict=True)]
 
     def _step(self, side: Side, at: int, gain: float, block: int) -> None:
         if side.open is None:

@@ -153,6 +153,10 @@ class Profile:
             return self.counts.chances(*(self.scale.counted(v) for v in (values, self.scale.back(location))))
         return self.calibration.above(z), self.calibration.below(z)
 
+    def usual_bits(self, samples: Floats, location: Floats) -> tuple[Floats | float, Floats | float]:
+        """What values tell on average where nothing is wrong, by :meth:`chances`, as a share of what continuous ones do, elementwise."""
+        return shares.usual_bits(samples, self.scale.back(location), self.more_than_chance) if self.is_of_records else (1.0, 1.0)
+
     def band(self, location: Floats, spread: Floats, samples: Floats, share: float) -> tuple[Floats, Floats]:
         """Between which so much of what is normal lies, in the series' own unit, elementwise; ``samples``: records behind each, 0 where none came."""
         if self.is_of_records:

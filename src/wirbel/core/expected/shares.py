@@ -12,6 +12,7 @@ Floats = npt.NDArray[np.float64]
 SMALLEST = 1e-9  # share: what was never seen is not impossible
 USED = 0.98  # of the squared residuals of a history, by size: the largest may be what is looked for
 PARTS, ENOUGH = 20, 10.0  # of a history, each of which tells the odds: so many at most, and so many records of the rarer kind expected in each
+FEW = 8  # records, of which a share takes few values
 MOST_LIFT = float(np.log(2))  # what went wrong in a short history may be more
 OF_USED = float(special.chdtr(3, special.chdtri(1, 1 - USED)) / USED)  # their mean by chance, where that of all is 1
 
@@ -65,6 +66,22 @@ def chances(share: Floats, samples: Floats, expected: Floats, more: float) -> tu
     count, p = np.where(known, share, 0.0) * n, np.clip(np.where(known, expected, 0.5), SMALLEST, 1 - SMALLEST)
     above = (_at_least(count, n, p, more) + _at_least(count + 1, n, p, more)) / 2
     return np.where(known, above, np.nan), np.where(known, 1 - above, np.nan)
+
+
+def usual_bits(samples: Floats, expected: Floats, more: float) -> tuple[Floats, Floats]:
+    """What shares tell on average where nothing is wrong, by :func:`chances` upwards and downwards, as a share of log2(e), the bits of continuous values; elementwise.
+
+    Few records tell less: of one that fails in two of five cases 0.9 bits in the place of 1.4.
+    """
+    n = np.maximum(np.rint(np.nan_to_num(samples) / more), 1.0)
+    p = np.clip(np.nan_to_num(expected, nan=0.5), SMALLEST, 1 - SMALLEST)
+    high, low = np.ones(p.shape), np.ones(p.shape)
+    for size in np.unique(n[n <= FEW]).astype(np.int64):
+        those, k = n == size, np.arange(size + 1)[:, None]
+        likely = special.binom(size, k) * p[those] ** k * (1 - p[those]) ** (size - k)
+        above = np.cumsum(likely[::-1], axis=0)[::-1] - likely / 2
+        high[those], low[those] = (special.rel_entr(likely, likely * chance).sum(axis=0) for chance in (above, 1 - above))
+    return high, low
 
 
 def quantile(expected: Floats, samples: Floats, more: float, chance: float) -> Floats:
