@@ -28,8 +28,10 @@ export function duration(seconds: number | null | undefined): string {
   return `${significant(seconds * 1e6)} µs`;
 }
 
+const isSomething = (text: string): boolean => /[1-9]/.test(text);
+
 /** A minus sign for a hyphen, but none before what rounds to nothing. */
-const minus = (text: string): string => text.replace(/^-/, /[1-9]/.test(text) ? "−" : "");
+const minus = (text: string): string => text.replace(/^-/, isSomething(text) ? "−" : "");
 
 export function share(value: number | null | undefined): string {
   return value == null ? missing : minus(`${(value * 100).toFixed(Math.abs(value) >= 0.1 ? 1 : 2)} %`);
@@ -65,7 +67,7 @@ export function percentileTitle(row: { focus: Figures; reference: Figures }, nam
 }
 
 export function signed(text: string, value: number): string {
-  return value > 0 && /[1-9]/.test(text) ? `+${text}` : text.replace("-", "−");
+  return value > 0 && isSomething(text) ? `+${text}` : text.replace("-", "−");
 }
 
 export function quantity(value: number, unit: string): string {

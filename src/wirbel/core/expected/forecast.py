@@ -72,8 +72,8 @@ def _coarse(times: Ints, values: Floats) -> tuple[int, int, Floats]:
         return 1, 0, np.zeros(0)
     inside = slice(int(known[0]), int(known[-1]) + 1)
     step = int(np.median(np.diff(times))) if len(times) > 1 else 1
-    width = -(-(inside.stop - inside.start) // MOST)
     length = inside.stop - inside.start
+    width = -(-length // MOST)
     stretches = np.pad(values[inside], (0, -length % width), constant_values=np.nan).reshape(-1, width)
     count = np.isfinite(stretches).sum(axis=1)
     seen = np.flatnonzero(count)

@@ -324,7 +324,7 @@ NORMAL = special.ndtri((np.arange(LEAST_POINTS) + 0.5) / LEAST_POINTS)  # residu
 
 
 def _memory_of(times: Ints, records: Floats) -> float:
-    """The shortest memory of the level (s) in which RECORDS_OF_LEVEL of a share's records come; none where the shortest of all is enough."""
+    """The shortest memory of the level (s) in which RECORDS_OF_LEVEL of a share's records come, or the longest there is."""
     pace = float(records.sum()) / (float(times[-1] - times[0]) / SECOND_NS)
     memories = [memory_s for memory_s, _ in reversed(MEMORIES)]
     return next((memory_s for memory_s in memories if pace * memory_s >= RECORDS_OF_LEVEL), memories[-1])
