@@ -1,6 +1,8 @@
 from __future__ import annotations
 
 import numpy as np
+from hypothesis import given
+from hypothesis import strategies as st
 
 from wirbel.core.expected.band import Band, Memory, expected_band
 from wirbel.core.expected.windows import departures, propose, quiet_before
@@ -97,6 +99,24 @@ def test_nothing_departs_in_noise_and_the_windows_do_not_overlap() -> None:
         found = propose(band_of(values, samples))
         assert not found.departed
         assert 0 <= found.reference[0] < found.reference[1] <= found.focus[0] < found.focus[1] <= 360
+
+
+def test_a_lull_between_two_departures_is_no_reference() -> None:
+    """Slow for half an hour, as ever for five minutes, then far worse: what is normal is to be seen before both."""
+    band = band_of(*noise(360, 4))
+    found = propose(band, stretches=[(290, 320), (325, 360)])
+    assert found.focus == (325, 360)
+    assert found.reference == (290 - 2 - 90, 290 - 2)
+    assert propose(band, stretches=[(290, 310), (325, 360)]).reference == (310, 325 - 2)  # a quarter of an hour is one
+
+
+@given(st.integers(2, 60), st.lists(st.tuples(st.integers(0, 59), st.integers(1, 20)), min_size=1, max_size=4))
+def test_both_windows_always_have_points_and_the_reference_comes_first(count: int, lasting: list[tuple[int, int]]) -> None:
+    stretches = sorted({(at % count, min(at % count + long, count)) for at, long in lasting}, key=lambda one: (one[1], one[0]))
+    found = propose(band_of(*noise(count, 5)), stretches=stretches)
+    assert 0 <= found.reference[0] < found.reference[1]
+    assert found.focus[0] < found.focus[1] <= count
+    assert found.reference[1] <= max(found.focus[0], 1)
 
 
 def test_windows_of_a_series_that_has_just_begun() -> None:

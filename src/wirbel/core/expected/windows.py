@@ -86,8 +86,17 @@ def propose(band: Band, until: int | None = None, stretches: Sequence[tuple[int,
     for a, b in found:
         busy[max(0, a - guard) : b] = True
     stop = max(start - guard, 1)
-    loud = np.flatnonzero(busy[:stop])
-    return WindowProposal((start, end), _heard_before(stop, max(first, int(loud[-1]) + 1 if len(loud) else 0), heard, step_s), True)
+    before = _latest_quiet(first, busy[:stop], _points(LEAST_REFERENCE_S, step_s)) if stop > first else (first, stop)
+    return WindowProposal((start, end), _heard_before(before[1], before[0], heard, step_s), True)
+
+
+def _latest_quiet(first: int, busy: npt.NDArray[np.bool_], least: int) -> tuple[int, int]:
+    """From ``first`` on the latest stretch [from, to) of points that are not ``busy``, as many as wanted at least: a lull between two departures is no quiet time. Where there is none, the end of them all."""
+    stop = len(busy)
+    edges = first + np.flatnonzero(np.diff(np.r_[True, busy[first:], True]))
+    quiet = [(int(begin), int(end)) for begin, end in zip(edges[::2], edges[1::2], strict=True)]
+    last = quiet[-1][0] if quiet and quiet[-1][1] == stop else stop - 1
+    return next(((begin, end) for begin, end in reversed(quiet) if end - begin >= least), (last, stop))
 
 
 def _heard_before(stop: int, first: int, heard: npt.NDArray[np.bool_], step_s: float) -> tuple[int, int]:
