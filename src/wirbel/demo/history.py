@@ -14,7 +14,7 @@ FAULT_MINUTES_AGO = 25
 HOURS = 6  # of full detail
 DAYS = 14  # of summaries, and of a sample of the requests
 KEPT = 1 / 64  # of all requests are recorded
-BEGINS_NS = 14 * HOUR_NS + 35 * MINUTE_NS  # of the day, on the world's clock
+BEGINS_NS = 20 * HOUR_NS  # of the day, on the world's clock
 AHEAD_NS = 30 * DAY_NS  # for which the live feed can go on
 HALF_DAY_NS = DAY_NS // 2
 GOING_ON = "bad-deploy"
@@ -26,7 +26,8 @@ def ahead(now: int) -> int:
     """By how much the world's clock is ahead of UTC (ns), on the same day of the week.
 
     So the demo shows the same whenever it is begun: at night nothing would be under way, and just
-    before departures the same fault is far worse.
+    before the departures of the day the same fault, strong enough to be felt at another hour, brings all to a
+    standstill. Of an evening it is felt at its first departure and from then on less are under way.
     """
     return BEGINS_NS - now % DAY_NS
 
