@@ -32,8 +32,7 @@ GROUP_ROWS = 32_768  # of a part of a block that can be read by itself
 MOST_SERVICES = 2_000  # named in a block; one with more is opened for any service
 PARQUET_STREAM = b"wirbel.stream"  # in an exported file's metadata: how a loader knows what it holds
 CACHE_BYTES = 96 * 2**20
-BRIEF_CACHE_BYTES = 40 * 2**20  # of what is kept in brief: six hours of five thousand services
-REST_CACHE_BYTES = 16 * 2**20  # of the same with its rest, which is the most of it
+BRIEF_CACHE_BYTES = 48 * 2**20  # of what is kept in brief: of a thousand services all that their Overview and the page of each take
 CACHE_ROWS = 4_000_000  # of one question: the tables of more are not kept
 WHOLE_ROWS = 1_000_000  # of one question about some services: of more, only their parts of blocks are read
 
@@ -271,7 +270,6 @@ def _size(thing: Any) -> int:
 Key = tuple[Any, ...]
 _cache: Cache[Key, pa.Table] = Cache(CACHE_BYTES)
 _briefs: Cache[Key, pa.Table] = Cache(BRIEF_CACHE_BYTES)
-_with_rest: Cache[Key, pa.Table] = Cache(REST_CACHE_BYTES)
 _REST = {name for layout in LAYOUTS.values() for name in layout.brief_rest}
 
 
@@ -301,10 +299,10 @@ def loaders(
 
 def brief_loaders(wanted: Sequence[int], columns: tuple[str, ...] | None) -> Iterator[tuple[int, Load]]:
     """The same as :func:`loaders`, of what is kept of each block in brief, always for the next question too; that of a block from before this was kept is made."""
-    wants_rest = columns is None or not _REST.isdisjoint(columns)
 
     def read(absent: list[int]) -> Iterator[tuple[int, Load]]:
         older = []
+        wants_rest = columns is None or not _REST.isdisjoint(columns)
         for block, *parts in _fetch(absent, *(("brief", "brief_rest") if wants_rest else ("brief",))):
             if parts[0] is None:
                 older.append(block)
@@ -313,7 +311,7 @@ def brief_loaders(wanted: Sequence[int], columns: tuple[str, ...] | None) -> Ite
         for block, stream, data in _fetch(older, "stream", "data"):
             yield block, partial(_make_brief, stream, data, columns)
 
-    return _cached(_with_rest if wants_rest else _briefs, wanted, (columns,), read, keep=True, pack=arrow.packed, unpack=arrow.unpacked)
+    return _cached(_briefs, wanted, (columns,), read, keep=True, pack=arrow.packed, unpack=arrow.unpacked)
 
 
 def _join_brief(parts: Sequence[bytes | memoryview], columns: Sequence[str] | None) -> pa.Table:

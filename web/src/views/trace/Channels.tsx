@@ -121,7 +121,16 @@ export function Channels({ view, spans, scale, colour, small = false, chosen, on
               {middle == null ? (
                 <title>{said(run)}</title>
               ) : (
-                <text x={middle} y={at + 18} textAnchor="middle" fontWeight="600" style={{ fill: "var(--ink)" }}>
+                <text
+                  x={middle}
+                  y={at + 18}
+                  textAnchor="middle"
+                  fontWeight="600"
+                  stroke="var(--ground)"
+                  strokeWidth="4"
+                  paintOrder="stroke"
+                  style={{ fill: "var(--ink)" }}
+                >
                   {said(run)}
                 </text>
               )}
