@@ -170,12 +170,12 @@ def encoded(table: pa.Table) -> pa.Table:
 
 def packed(table: pa.Table) -> pa.Table:
     """The same in less memory, for tables of few minutes and texts: both as codes of no more bytes than it takes. See :func:`unpacked`."""
-    return pa.table({name: _packed(column) for name, column in zip(table.column_names, table.columns, strict=True)})
+    return pa.table({name: _packed(table[name]) for name in table.column_names})
 
 
 def unpacked(table: pa.Table) -> pa.Table:
     """What was packed: whole numbers as they were, texts as :data:`ENCODED`."""
-    return pa.table({name: _unpacked(column) for name, column in zip(table.column_names, table.columns, strict=True)})
+    return pa.table({name: _unpacked(table[name]) for name in table.column_names})
 
 
 def _packed(column: pa.ChunkedArray) -> pa.ChunkedArray:

@@ -124,7 +124,7 @@ class _Asked:
 
     def before(self, window: Window) -> _Past:
         """What the time before a window teaches."""
-        grid = self._grid_before(window)
+        grid = _before(self._grid(window))
 
         def make() -> _Past:
             latency, rate = self.of(self._read(grid), grid)
@@ -134,17 +134,16 @@ class _Asked:
 
     def departed(self, window: Window) -> Departed:
         """How far they are from what the time before a window teaches. Of the series that tell it nothing is kept: of thousands they are large."""
-        grid = read_series.grid_of(Stream.CELLS, *window, self.environment)
+        grid = self._grid(window)
 
         def make() -> Departed:
             past = self.before(window)
             return past.judge(window, *self.of(self._read(grid), grid, past.seen))
 
-        return self._kept("departed", self._grid_before(window).first, grid.end, grid.cell_step, make)
+        return self._kept("departed", _before(grid).first, grid.end, grid.cell_step, make)
 
-    def _grid_before(self, window: Window) -> Grid:
-        after = read_series.grid_of(Stream.CELLS, *window, self.environment)
-        return Grid(after.first - Memory.of(after.step).window * after.step_ns, after.first, after.step)
+    def _grid(self, window: Window) -> Grid:
+        return read_series.grid_of(Stream.CELLS, *window, self.environment)
 
     def of(self, table: pa.Table, grid: Grid, seen: npt.NDArray[np.bool_] | None = None) -> tuple[Series, Series]:
         """The same of a table of what was served."""
@@ -156,3 +155,8 @@ class _Asked:
 
     def _kept(self, kind: str, start: int, end: int, step: int, make: Callable[[], R]) -> R:
         return kept.made_of(Where(Stream.CELLS, start, end, self.environment, self.among, step), (kind, self.names), make)
+
+
+def _before(grid: Grid) -> Grid:
+    """The points that teach what is expected in those of ``grid``."""
+    return Grid(grid.first - Memory.of(grid.step).window * grid.step_ns, grid.first, grid.step)

@@ -450,17 +450,18 @@ class Tracker:
         none, recent, profile = side.sign * np.inf, self.recent, self._profile
         if not profile.is_of_records:
             return none
-        expected, found = self._expected_share(at), shares.usual(np.nan_to_num(recent.values[onset : at + 1]), recent.samples[onset : at + 1])
+        expected, found = self._expected_at(at), shares.usual(np.nan_to_num(recent.values[onset : at + 1]), recent.samples[onset : at + 1])
         return shares.between(expected, found) if side.sign * (found - expected) > 0 else none
 
-    def _expected_share(self, at: int) -> float:
+    def _expected_at(self, at: int) -> float:
+        """In the series' own unit."""
         return float(self._profile.scale.back(self.recent.location[at : at + 1])[0])
 
     def _taken_by_loud(self, side: Side, at: int) -> int:
         """Quiet points that a loud one takes back: half as many as come between two where nothing is wrong, of which one point in ten is loud at least."""
         if not self._profile.is_of_records or np.isinf(side.apart):
             return LOUD
-        expected, apart = ((1 + side.sign * (2 * share - 1)) / 2 for share in (self._expected_share(at), side.apart))
+        expected, apart = ((1 + side.sign * (2 * share - 1)) / 2 for share in (self._expected_at(at), side.apart))
         loud = max(LOUD_SHARE, shares.beyond(apart, self._profile.typical_n, expected, self._profile.more_than_chance))
         return int(np.clip((1 - loud) / (2 * loud), 1, LOUD))
 
@@ -556,8 +557,7 @@ class Tracker:
         where = slice(at, at + 1)
         low, high = profile.band(recent.location[where], recent.spread[where], recent.samples[where], BAND)
         actual = float(recent.values[at])
-        expected = float(profile.scale.back(recent.location[where])[0])
-        return Peak(int(recent.times[at]), actual if np.isfinite(actual) else None, expected, float(low[0]), float(high[0]))
+        return Peak(int(recent.times[at]), actual if np.isfinite(actual) else None, self._expected_at(at), float(low[0]), float(high[0]))
 
     def _watch_gap(self, at: int, unwatched: bool) -> None:
         times = self.recent.times
