@@ -13,6 +13,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 import numpy.typing as npt
 
+from wirbel.core.deviation import onset as onsets
 from wirbel.core.deviation import plain
 from wirbel.core.deviation.accumulate import MOST, MOST_OF_RECORDS, STAYS, Budget, Correlation, added, stay, sums
 from wirbel.core.deviation.model import Deviation, Mark, Peak
@@ -48,7 +49,6 @@ BAND = 0.99
 SETTLED_S = 4 * DAY_S  # of a history, from which on the level of a day is compared with where it usually lies
 CLEARLY = 4.0  # times the bits that open a deviation, from which nothing is learned from it
 CLEARLY_YOUNG = 8.0  # and before it is known what the day does
-NEAR_BEST = 7.35  # twice the log likelihood that an onset may fall short of the likeliest (95 %, Hansen, Econometrica 68, 2000, table I)
 KEPT_POINTS = 480  # of the past, in which an onset is looked for
 
 
@@ -500,7 +500,7 @@ class Tracker:
             side.open = replace(side.open, threshold_at=int(recent.times[at]))
 
     def _onset(self, side: Side, first: int, at: int, away: Floats | None = None) -> tuple[int, int, int]:
-        """The point from which on the level most likely was another, and the first and last that may be it as well (see NEAR_BEST), looked for from ``first`` on.
+        """The point from which on the level most likely was another, and the first and last that may be it as well, looked for from ``first`` on.
 
         By how far each recent point is from what was expected, in usual scatters, or ``away`` from somewhere else; shares of records by their numbers.
         """
@@ -510,12 +510,9 @@ class Tracker:
             expected = profile.scale.back(recent.location[rows])
             gained = shares.gained(recent.values[rows], recent.samples[rows], expected, profile.more_than_chance, side.sign)
         else:
-            z = np.nan_to_num((recent.z if away is None else away)[rows]) * side.sign
-            total = np.cumsum(z[::-1])[::-1]
-            gained = np.where(total > 0, total**2 / np.arange(len(z), 0, -1), 0.0)
-        # Of points that are alike, many tell as much as few that are not.
-        may = np.flatnonzero(self.correlation.tells * (gained.max() - gained) <= NEAR_BEST)
-        return rows.start + int(np.argmax(gained)), rows.start + int(may[0]), rows.start + int(may[-1])
+            gained = onsets.gained((recent.z if away is None else away)[rows] * side.sign)
+        best, low, high = onsets.likeliest(gained, self.correlation.tells)
+        return rows.start + best, rows.start + low, rows.start + high
 
     def _close(self, side: Side, ended: int, at: int, teaches: bool = False) -> None:
         """At the points ``ended`` and now; whether the series learns from it though it was clear."""
