@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import time
 from dataclasses import dataclass
+from functools import reduce
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -13,6 +15,7 @@ from wirbel.core import arrow, cells_of_metrics, text
 from wirbel.core.cells import MINUTE_NS
 from wirbel.core.diagnosis import choose, mean_requests
 from wirbel.core.diagnosis.case import Records
+from wirbel.core.diagnosis.clock import Clock
 from wirbel.core.diagnosis.inquire import diagnose
 from wirbel.core.diagnosis.marks import COMPARED_TYPES, IDENTITIES
 from wirbel.core.diagnosis.model import Answer, Question, Signal, Window
@@ -22,6 +25,7 @@ from wirbel.core.patterns.counts import Count, merge
 from wirbel.core.series import cells as cell_series
 from wirbel.core.signals import points, spans
 from wirbel.core.signals.changes import Change
+from wirbel.core.signals.entities import address_of, first_part
 from wirbel.explore.traces import say_detail
 from wirbel.explore.windows import reference_for
 from wirbel.inquiry import schemas
@@ -102,15 +106,26 @@ def _made_there(changes: list[Change], requests: pa.Table) -> list[Change]:
 
 
 def _records(question: Question, table: pa.Table, cells: pa.Table | None, changes: list[Change], notes: list[str]) -> Records:
-    """What is known beside the requests: of the services and hosts that they met, and what runs on these. ``cells`` are those of metrics, if there are no others."""
-    start, end, environment = min(question.reference.start, question.focus.start), max(question.reference.end, question.focus.end), question.environment
-    around = Around(*(tuple(sorted(set(table[name].drop_null().unique().to_pylist()))) for name in ("service", "host")))
+    """What is known beside the requests: of the services and hosts that they met, of whom they called, and what runs on these. ``cells`` are those of metrics, if there are no others.
+
+    Only what the question looks at is read: nothing between a reference and a focus that lie apart.
+    """
+    environment = question.environment
+    stretches = [(window.start, window.end) for window in Clock(question, question.step_s).stretches]
+    met = (tuple(sorted(set(table[name].drop_null().unique().to_pylist()))) for name in ("service", "host", "peer"))
+    services, hosts, peers = met
+    around = Around(services, hosts, tuple(sorted({text for peer in peers for text in (address_of(peer), first_part(address_of(peer)))})))
     count = Count((question.reference.start, question.reference.end), (question.focus.start, question.focus.end))
-    samples = scan(Where(Stream.POINTS, start, end, environment, fresh=True), _OF_POINTS, around)
-    counted = scan(Where(Stream.LOGS, start, end, environment, around.services, fresh=True), COUNTED_COLUMNS, count, small=True)
+    samples = [part for start, end in stretches for part in scan(Where(Stream.POINTS, start, end, environment, fresh=True), _OF_POINTS, around)]
+    windows = [(question.reference.start, question.reference.end), (question.focus.start, question.focus.end)]
+    counted = [
+        part
+        for start, end in windows
+        for part in scan(Where(Stream.LOGS, start, end, environment, around.services, fresh=True), COUNTED_COLUMNS, count, small=True)
+    ]
     return Records(
         spans=table,
-        cells=reading.cells(start - start % MINUTE_NS, end, environment, None, cell_series.CELL_COLUMNS) if cells is None else cells,
+        cells=_cells(stretches, environment) if cells is None else cells,
         points=points.combine(samples),
         patterns=merge(counted),
         by_metrics=cells is not None,
@@ -119,13 +134,25 @@ def _records(question: Question, table: pa.Table, cells: pa.Table | None, change
     )
 
 
+def _cells(stretches: list[tuple[int, int]], environment: str | None) -> pa.Table:
+    return pa.concat_tables([reading.cells(start - start % MINUTE_NS, end, environment, None, cell_series.CELL_COLUMNS) for start, end in stretches])
+
+
 def _counted(question: Question) -> pa.Table:
     """Cells of what metrics of all services count of requests and calls, from the start of the reference to the end of the focus."""
-    start, end = min(question.reference.start, question.focus.start), max(question.reference.end, question.focus.end)
+    stretches = Clock(question, question.step_s).stretches
     # A sample tells of the time before it.
-    read = start - MINUTE_NS, end + MINUTE_NS
-    found = cells_of_metrics.derive(points.combine(scan(Where(Stream.POINTS, *read, question.environment, fresh=True), _OF_POINTS, CountingRequests())))
-    return found.filter(pc.and_(pc.greater_equal(found["minute"], start - start % MINUTE_NS), pc.less(found["minute"], end)))
+    samples = [
+        part
+        for window in stretches
+        for part in scan(
+            Where(Stream.POINTS, window.start - MINUTE_NS, window.end + MINUTE_NS, question.environment, fresh=True), _OF_POINTS, CountingRequests()
+        )
+    ]
+    found = cells_of_metrics.derive(points.combine(samples))
+    minute = arrow.numbers(found["minute"])
+    inside = np.logical_or.reduce([(minute >= window.start - window.start % MINUTE_NS) & (minute < window.end) for window in stretches])
+    return found.filter(pa.array(inside))
 
 
 def _mean_requests(question: Question, counted: pa.Table) -> pa.Table:
@@ -151,15 +178,24 @@ class CountingRequests:
 
 @dataclass(frozen=True)
 class Around:
-    """Work of a scan: samples that services send, or that come from hosts."""
+    """Work of a scan: samples that services send, that come from hosts, or that tell of what is called at an address."""
 
     services: tuple[str, ...]
     hosts: tuple[str, ...]
+    addresses: tuple[str, ...] = ()
 
     def __call__(self, table: pa.Table, window: tuple[int, int] | None) -> pa.Table:
         told = reading.Rows("time")(table, window)
-        of = (("service", self.services), ("host", self.hosts))
-        return told.filter(pc.or_(*(pc.is_in(told[name], value_set=pa.array(values, pa.string())) for name, values in of)))
+        of = (("service", self.services), ("host", (*self.hosts, *self.addresses)), ("instance", self.addresses))
+        sent = [pc.is_in(told[name], value_set=pa.array(values, pa.string())).fill_null(False) for name, values in of]
+        return told.filter(reduce(pc.or_, [*sent, self._named(told["labels"])]))
+
+    def _named(self, labels: pa.ChunkedArray) -> pa.ChunkedArray:
+        """Samples of which a label is one of the addresses."""
+        code, texts = arrow.codes(labels)
+        wanted = {f'"{address}"' for address in self.addresses}
+        named = np.array([any(one in text for one in wanted) for text in texts] + [False], np.bool_)
+        return pa.chunked_array([pa.array(named[code])])
 
 
 def _read(question: Question) -> tuple[pa.Table, list[str]]:

@@ -8,11 +8,13 @@ from functools import cached_property
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
+from scipy import sparse
 
 from wirbel.core import cells
 from wirbel.core.diagnosis import attribution, contrast, load, onset, requests, responsibility, traffic
 from wirbel.core.diagnosis import changes as change_tests
 from wirbel.core.diagnosis.attribution import Contribution, Effect
+from wirbel.core.diagnosis.clock import Clock
 from wirbel.core.diagnosis.contrast import Standout
 from wirbel.core.diagnosis.error_origins import origins
 from wirbel.core.diagnosis.measures import Measures, measure
@@ -22,7 +24,7 @@ from wirbel.core.diagnosis.pace import Pace
 from wirbel.core.diagnosis.parts import Part
 from wirbel.core.diagnosis.requests import Requests
 from wirbel.core.diagnosis.responsibility import Doer, Responsibility
-from wirbel.core.diagnosis.services import Services
+from wirbel.core.diagnosis.services import Services, beneath
 from wirbel.core.errors import NotEnoughData
 from wirbel.core.patterns.counts import COUNTED
 from wirbel.core.signals.changes import Change
@@ -34,13 +36,14 @@ Bools = npt.NDArray[np.bool_]
 Entity = tuple[str, str]
 """Kind and name."""
 
-WHATEVER_IS_ASKED = ("traces", "everything", "here", "measures", "services")  # of a case: the same for all signals
+WHATEVER_IS_ASKED = ("traces", "operations_by_trace", "everything", "here", "measures", "services")  # of a case: the same for all signals
 MIN_REQUESTS = 20  # in each window
 MIN_MEANS = 5  # minutes in each window, where there are means only
 MOST_ENTITIES = 24  # of which it is found out when they moved
 LEAST_EXPLAINED = 0.03  # parts below it are noise
 CONTRAST_REQUESTS = 3_000  # a window, for who stands out; more change the shares by less than 2 points
 STEADY = 0.02  # of what is usual, by which what is steady may move: no matter for anybody
+UNCLEAR_MEAN = 0.5  # of the mean's change, that counts as certain where its logarithm or its tail is clear and it is not
 CARRIED = 0.8  # of the change, by the operations on which onsets and changes are judged
 SLOW_SHARE = 0.95  # of the reference: what is above this quantile of it is slow
 
@@ -86,17 +89,27 @@ class Case:
         return TraceSet(self.records.spans)
 
     @cached_property
+    def operations_by_trace(self) -> tuple[npt.NDArray[np.int64], sparse.csr_array]:
+        """The trace of each span, as a number, and 1 where an operation of a service is met in a trace: shape (operations, traces)."""
+        trace = np.unique(self.traces.words, return_inverse=True)[1].reshape(-1)
+        (service, names), (operation, _) = self.traces.codes("service"), self.traces.codes("operation")
+        pair = np.unique(operation * (len(names) + 1) + service, return_inverse=True)[1].reshape(-1)
+        cell = np.unique(pair * (int(trace.max(initial=0)) + 1) + trace)
+        shape = (int(pair.max(initial=0)) + 1, int(trace.max(initial=0)) + 1)
+        return trace, sparse.csr_array((np.ones(len(cell)), (cell // shape[1], cell % shape[1])), shape=shape)
+
+    @cached_property
     def everything(self) -> Requests:
         """Requests of both windows and of the time between."""
         question = self.question
         roots = requests.symptom_rows(self.traces, question.service, question.operation)
-        return requests.build(self.traces, roots, (question.focus.start, question.focus.end))
+        focus, reference = ((window.start, window.end) for window in (question.focus, question.reference))
+        return requests.build(self.traces, roots, focus, reference)
 
     @cached_property
     def here(self) -> Requests:
         """Requests of both windows."""
-        whole, reference = self.everything, self.question.reference
-        return requests.restrict(whole, whole.in_focus | ((whole.start >= reference.start) & (whole.start < reference.end)))
+        return requests.restrict(self.everything, self.everything.in_focus | self.everything.in_reference)
 
     @cached_property
     def as_latency(self) -> Case | None:
@@ -213,9 +226,9 @@ class Case:
         In the others nothing moved, so that they would only hide when it began.
         """
         here, focus = self.here, self.here.in_focus
-        carried = np.bincount(here.stratum[focus], weights=(here.adjusted_count * self.over)[focus])
+        carried = np.bincount(here.stratum[focus], weights=(here.adjusted_count * self.over)[focus]) * (-1.0 if self.is_better else 1.0)
         order = np.argsort(-carried)
-        positive = np.maximum(carried[order], 0)
+        positive = np.maximum(carried[order], 0)  # an improvement is carried by what got faster
         if positive.sum() <= 0:
             return np.unique(here.stratum), []
         most = order[: int(np.searchsorted(np.cumsum(positive), CARRIED * positive.sum())) + 1]
@@ -223,6 +236,21 @@ class Case:
             return most, []
         _, names = here.traces.codes("operation")
         return most, [names[code] for code in most[:5]]
+
+    def effect_of(self, entity: Entity) -> float:
+        """The share of the change that an entity adds by all it does, between 0 and 1."""
+        return min(max(self.sizes.get(entity, 0.0) / self.effect.delta, 0.0), 1.0) if self.effect.delta else 0.0
+
+    @cached_property
+    def involved(self) -> set[Entity]:
+        """What may have a part in it: what the symptom's requests met, what is called beneath it, and, where it sends messages, who takes them."""
+        s, traces = self.services, self.traces
+        met = {("service", name) for name in traces.codes("service")[1]} | {entity for entity in s.entities if entity[1] in set(traces.codes("peer")[1])}
+        reached = beneath(s.calls, [n for n, entity in enumerate(s.entities) if entity in met or n == s.symptom])
+        met |= {entity for entity, is_reached in zip(s.entities, reached, strict=True) if is_reached}
+        if "broker" in traces.codes("peer_kind")[1]:
+            met |= {entity for entity, takes in zip(s.entities, s.is_consumer, strict=True) if takes}
+        return met
 
     @property
     def doubt(self) -> Doubt | None:
@@ -232,7 +260,8 @@ class Case:
             return "same"
         if not effect.is_clear:
             return "wanders"
-        certain = min(abs(effect.low), abs(effect.high)) / abs(effect.delta)
+        # Where not the mean is clear, half of its change is as good a guess of the least that is certain.
+        certain = min(abs(effect.low), abs(effect.high)) / abs(effect.delta) if not effect.low <= 0 <= effect.high else UNCLEAR_MEAN
         return None if certain * abs(now - usual) > STEADY * usual else "small"
 
     @cached_property
@@ -260,8 +289,18 @@ class Case:
     @cached_property
     def onset(self) -> Onset | None:
         if self.question.signal == "throughput":
-            return onset.of_rate(self.here.start, self.here.adjusted_count, self.question.reference.start, self.question.focus.end)
-        return onset.find(self.told.start, self.symptom, self.told.adjusted_count)
+            every = self.everything
+            whole = (int(self.clock.joined(np.array([self.question.reference.start]))[0]), self.question.focus.end)
+            return self._as_it_was(onset.of_rate(self.clock.joined(every.start), every.adjusted_count, *whole))
+        return self._as_it_was(onset.find(self.clock.joined(self.told.start), self.symptom, self.told.adjusted_count))
+
+    @cached_property
+    def clock(self) -> Clock:
+        return Clock(self.question, self.question.step_s)
+
+    def _as_it_was(self, found: Onset | None) -> Onset | None:
+        """An onset of joined times at the time at which it was."""
+        return found and replace(found, at=self.clock.apart(found.at), low=self.clock.apart(found.low), high=self.clock.apart(found.high))
 
     @property
     def since(self) -> Onset:
@@ -293,7 +332,8 @@ class Case:
         if not asked:
             return {}
         amounts = np.stack([self.amounts[entity] for entity in asked], axis=1)
-        return dict(zip(asked, onset.find_all(self.told.start, amounts, self.told.adjusted_count), strict=True))
+        found = onset.find_all(self.clock.joined(self.told.start), amounts, self.told.adjusted_count)
+        return {entity: self._as_it_was(at) for entity, at in zip(asked, found, strict=True)}
 
     @cached_property
     def order(self) -> list[Moved]:
@@ -374,15 +414,15 @@ class Case:
 
 
 def _sample(here: Requests) -> Bools:
-    """At most CONTRAST_REQUESTS of each window, evenly over time."""
+    """At most CONTRAST_REQUESTS of each window, by a word of each request's id: a stride would be in step with whatever comes in turn."""
     keep = np.zeros(len(here), np.bool_)
     for rows in (np.flatnonzero(here.in_focus), np.flatnonzero(~here.in_focus)):
-        keep[rows[:: max(1, -(-len(rows) // CONTRAST_REQUESTS))]] = True
+        keep[rows[np.argsort(here.traces.words[here.roots[rows]], kind="stable")[:CONTRAST_REQUESTS]]] = True
     return keep
 
 
 def _change_of(found: Requests, values: Floats) -> float:
-    if not found.in_focus.any() or found.in_focus.all():
+    if not found.in_focus.any() or not found.in_reference.any():
         return 0.0
     before, after = found.means(values)
     return float(after - before)

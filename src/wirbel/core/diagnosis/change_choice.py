@@ -7,37 +7,33 @@ from collections.abc import Iterator
 import numpy as np
 import numpy.typing as npt
 
+from wirbel.core.cells_of_metrics import COUNTED
+from wirbel.core.diagnosis import ramps
 from wirbel.core.diagnosis.case import Case, Entity
-from wirbel.core.diagnosis.changes import Judged
+from wirbel.core.diagnosis.changes import HELD, Judged
+from wirbel.core.diagnosis.evidence.saturation import entities_of
 from wirbel.core.diagnosis.evidence.tenants import ZONE
 from wirbel.core.signals.entities import address_of
 
 Floats = npt.NDArray[np.float64]
 NEAR_S, SOON_S = 120.0, 1800.0
-LONG_BEFORE_S = 600.0  # what came so long before may have begun something that is felt later
+LEAST_BUILD_UP_S = 300.0  # before it is felt, that something begins to build up
 COLUMNS = (
     "stepped",
     "share stepped",
     "gradual",
+    "builds up",
     "calls stepped",
-    "innocent",
-    "earlier",
     "at the onset",
     "shortly before",
-    "too late",
     "is about it",
     "is about what runs there",
     "is about what it uses",
     "is about everything",
-    "lasts",
-    "deploy",
-    "config",
     "nearest",
 )
 SIGNS = {
-    "innocent": -1,
-    "earlier": -1,
-    "too late": -1,
+    "builds up": 1,
     "stepped": 1,
     "share stepped": 1,
     "gradual": 1,
@@ -49,11 +45,45 @@ SIGNS = {
 
 
 def touching(case: Case, entity: Entity, service: str | None) -> Iterator[tuple[Judged, Floats]]:
-    """Changes that may have to do with a candidate, each with its features, shape (COLUMNS,)."""
-    found = [(judged, how) for judged in case.judged if not _is_acquitted(judged, entity) and (how := relation(case, judged, entity, service))]
-    nearest = min((judged for judged, _ in found), key=lambda j: (j.lead_s < 0, abs(j.lead_s)), default=None)
-    for judged, how in found:
-        yield judged, _row(judged, how, judged is nearest)
+    """Changes that may be responsible for a candidate, each with its features, shape (COLUMNS,).
+
+    Only what stepped at a change, or builds up from it on, can be its doing: a change that its own test calls innocent, unclear or earlier
+    is not held responsible, however near it is and whatever it is about.
+    """
+    found = [(judged, how, builds_up(case, judged, entity)) for judged in case.judged if (how := relation(case, judged, entity, service))]
+    found = [(judged, how, rises) for judged, how, rises in found if _may_be_held(case, judged, entity, rises)]
+    nearest = min((judged for judged, _, _ in found), key=lambda j: (j.lead_s < 0, abs(j.lead_s)), default=None)
+    for judged, how, rises in found:
+        yield judged, _row(judged, how, judged is nearest, rises)
+
+
+def _may_be_held(case: Case, judged: Judged, entity: Entity, rises: bool) -> bool:
+    if judged.verdict == "gradual":
+        # Where measures of it are known and none builds up, it only looks like that.
+        return rises or not _measured(case, entity)
+    return judged.verdict in HELD or (rises and judged.verdict not in ("too-late",))
+
+
+def builds_up(case: Case, judged: Judged, entity: Entity) -> bool:
+    """Whether a measure of a candidate, or of the host that it runs on, rises from a change on: a disk, a heap, a pool that fills."""
+    if judged.lead_s < LEAST_BUILD_UP_S:
+        return False
+    return ramps.since(case.measures, _measured(case, entity), judged.change.at, case.since.high) is not None
+
+
+def _measured(case: Case, entity: Entity) -> list[int]:
+    """Rows of measures of an entity."""
+    serving = {name for kind, name in case.services.entities if kind == "service"}
+    hosts = _hosts_of(case, entity[1]) if entity[0] == "database" else set()
+    m = case.measures
+    found = []
+    for row in range(len(m)):
+        if m.metric[row] in COUNTED:
+            continue
+        own, named = entities_of(m, row, serving, case.services.by_label)
+        if entity in own | named or any(("host", host) in own for host in hosts):
+            found.append(row)
+    return found
 
 
 def spoken_against(case: Case, entity: Entity) -> list[Judged]:
@@ -61,13 +91,7 @@ def spoken_against(case: Case, entity: Entity) -> list[Judged]:
 
     What came before may have begun something that is felt later, as a leak is; what came after has not.
     """
-    return [judged for judged in case.judged if _is_acquitted(judged, entity) or (judged.entity == entity and judged.verdict in ("earlier", "innocent"))]
-
-
-def _is_acquitted(judged: Judged, entity: Entity) -> bool:
-    """It came too late, or after the symptom with nothing that stepped at it; or shortly before with nothing that stepped at any time."""
-    after = judged.verdict == "earlier" and judged.lead_s < 0
-    return judged.entity == entity and (judged.verdict == "too-late" or after or (judged.verdict == "innocent" and judged.lead_s < LONG_BEFORE_S))
+    return [judged for judged in case.judged if judged.entity == entity and judged.verdict in ("earlier", "innocent", "too-late")]
 
 
 def relation(case: Case, judged: Judged, entity: Entity, service: str | None) -> str | None:
@@ -118,22 +142,17 @@ def _peers(case: Case, service: str) -> set[str]:
     return {s.entities[n][1] for n in np.flatnonzero(s.calls[s.entities.index(("service", service))])}
 
 
-def _row(judged: Judged, how: str, nearest: bool) -> Floats:
-    change, lead = judged.change, judged.lead_s
+def _row(judged: Judged, how: str, nearest: bool, rises: bool) -> Floats:
+    lead = judged.lead_s
     given = {
         "stepped": judged.verdict == "responsible",
         "share stepped": min(max(judged.share, 0.0), 1.0) if judged.verdict in ("responsible", "calls") else 0.0,
         "gradual": judged.verdict == "gradual",
+        "builds up": rises,
         "calls stepped": judged.verdict == "calls",
-        "innocent": judged.verdict == "innocent",
-        "earlier": judged.verdict == "earlier",
         "at the onset": np.exp(-abs(lead) / NEAR_S),
         "shortly before": np.exp(-lead / SOON_S) if lead >= 0 else 0.0,
-        "too late": judged.verdict == "too-late" or lead < -NEAR_S,
         how: 1.0,
-        "lasts": change.until is not None,
-        "deploy": change.kind in ("deploy", "rollback"),
-        "config": change.kind in ("config", "flag", "migration"),
         "nearest": nearest,
     }
     return np.array([float(given.get(name, 0.0)) for name in COLUMNS])

@@ -29,11 +29,16 @@ Entity = tuple[str, str]
 Verdict = Literal["responsible", "calls", "gradual", "earlier", "innocent", "too-late", "off-path", "unclear"]
 """See :class:`Judged`."""
 
+HELD: tuple[Verdict, ...] = ("responsible", "calls", "gradual")
+"""What a change's own test must say of it to be held responsible."""
+
 MIN_REQUESTS = 20  # on each side, to compare them
 LOCAL_NS = 12 * 60 * 10**9  # before and after a change that are compared
 NEAR_S = 150.0  # of the onset: changes that are drawn beside it
 LATE_NS = 90 * 10**9  # a change may be announced this long after it took effect
 ROLLOUT_NS = 4 * 60 * 10**9  # and take this long until it is everywhere
+SETTING_NS = 2 * 60 * 10**9  # what is not rolled out takes effect within this time
+ROLLED_OUT = ("deploy", "rollback", "scale", "restart")
 GRADUAL_NS = 60 * 60 * 10**9  # what leaks or fills up is felt within this time
 LEAST_SHARE = 0.1  # of the symptom's change, to be responsible for it
 SIGNIFICANT = 0.01
@@ -199,7 +204,7 @@ def _test(
     used = before | after
     # Whatever its p, too small a step is none that matters.
     p = _p_of_step(requests, amount, used, after) if share > LEAST_SHARE else None
-    verdict = _verdict(given, change, is_late, share, p, last - first, moved, control)
+    verdict = _verdict(given, change, is_late, share, p, last - first, moved, control, _change_in_all(given, amount))
     return Judged(change=change, entity=entity, lead_s=lead, before=first, after=last, share=share, p=p, control=control, verdict=verdict)
 
 
@@ -209,18 +214,38 @@ def _p_of_step(requests: Requests, amount: Floats, used: Bools, after: Bools) ->
 
 
 def _verdict(
-    given: Judging, change: Change, is_late: bool, share: float, p: float | None, step: float, moved: Onset | None, control: Control | None
+    given: Judging,
+    change: Change,
+    is_late: bool,
+    share: float,
+    p: float | None,
+    step: float,
+    moved: Onset | None,
+    control: Control | None,
+    in_all: float,
 ) -> Verdict:
     if is_late:
         return "too-late"
     # Gradual effects, and those of a roll-out, may begin a little later than they are announced.
-    at_once = moved is not None and moved.low - ROLLOUT_NS <= change.at <= moved.high + LATE_NS
+    at_once = moved is not None and moved.low - _takes_ns(change) <= change.at <= moved.high + LATE_NS
     follows = control is not None and control.moved * step > 0 and abs(control.moved) > CONTROL_MOVED * abs(step)
     if at_once and p is not None and p < SIGNIFICANT and not follows:
         return "responsible"
-    if moved is not None and moved.low > change.at + ROLLOUT_NS and moved.size * given.delta > 0:
-        return "gradual" if moved.is_gradual and moved.low - change.at <= GRADUAL_NS else "earlier"
+    if moved is not None and moved.low > change.at + _takes_ns(change) and moved.size * given.delta > 0:
+        is_slow = moved.takes_s > 0 and moved.low - change.at <= GRADUAL_NS and in_all > LEAST_SHARE
+        return "gradual" if is_slow else "earlier"
     return "innocent"
+
+
+def _takes_ns(change: Change) -> int:
+    """For how long after it is announced a change may take effect: a roll-out goes from instance to instance, a setting is read at once."""
+    return ROLLOUT_NS if change.kind in ROLLED_OUT else SETTING_NS
+
+
+def _change_in_all(given: Judging, amount: Floats) -> float:
+    """The share of the symptom's change that is an entity's, from window to window."""
+    before, after = given.requests.means(amount)
+    return float(after - before) / given.delta if given.delta else 0.0
 
 
 def _control_of(what: str, requests: Requests, values: Floats, before: Bools, after: Bools) -> Control:

@@ -21,7 +21,9 @@ ONSET_BEFORE_NS = 15 * 60 * 10**9  # requests this long before the focus help to
 
 def windows(question: Question) -> list[Window]:
     """The stretches from which requests are read: both windows, and the time just before the focus that is in neither."""
-    first = max(question.reference.end, question.focus.start - ONSET_BEFORE_NS)
+    first, reference = question.focus.start - ONSET_BEFORE_NS, question.reference
+    if reference.start < question.focus.start:  # it may come after the focus
+        first = max(first, reference.end)
     bridge = [Window(first, question.focus.start)] if first < question.focus.start else []
     return [question.reference, *bridge, question.focus]
 

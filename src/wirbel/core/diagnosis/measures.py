@@ -10,6 +10,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
+from wirbel.core.diagnosis.clock import Clock
 from wirbel.core.diagnosis.model import Question, Sampled
 from wirbel.core.series.samples import FAILURES, Samples, by_step
 
@@ -35,8 +36,9 @@ NOISE = 0.03  # of its level by which any measure scatters
 
 @dataclass(frozen=True)
 class Measures(Samples):
-    """Samples of the time from the reference to the end of the focus; a step is a minute, as a rule."""
+    """Samples of the reference and of the time up to the end of the focus (clock.py); a step is a minute, as a rule. ``first`` is when the first of the ``recent`` steps begins."""
 
+    recent: slice
     reference: npt.NDArray[np.bool_]  # steps of each window
     focus: npt.NDArray[np.bool_]
 
@@ -115,7 +117,7 @@ class Measures(Samples):
     def sampled(self, row: int) -> Sampled:
         """A series as it was looked at."""
         unit = "share" if self.unit[row] == "1" and np.isfinite(self.level[row]) else self.unit[row]
-        return Sampled(self.first, self.step_s, unit, tuple(self.values[row].tolist()))
+        return Sampled(self.first, self.step_s, unit, tuple(self.values[row, self.recent].tolist()))
 
     @cached_property
     def uses_of_processors(self) -> list[int]:
@@ -149,15 +151,11 @@ def _median(values: Floats) -> Floats:
 
 def measure(table: pa.Table, question: Question) -> Measures:
     """Series of all metrics in ``table`` (samples in the order of signals.points.combine), from the reference to the end of the focus."""
-    step = question.step_s * 10**9
-    # Steps begin with the focus, so that none holds something of before it and of it.
-    first = min(question.reference.start, question.focus.start)
-    first -= (first - question.focus.start) % step
-    count = int((max(question.focus.end, question.reference.end) - first) // step) + 1
-    times = first + np.arange(count) * step
-    sampled = by_step(table, first, question.step_s, count)
+    clock = Clock(question, question.step_s)
+    parts = [by_step(table, first, question.step_s, count) for first, count in zip(clock.firsts, clock.counts, strict=True)]
     return Measures(
-        **{field.name: getattr(sampled, field.name) for field in fields(sampled)},
-        reference=(times >= question.reference.start) & (times + step <= question.reference.end),
-        focus=(times >= question.focus.start) & (times < question.focus.end),
+        **{field.name: getattr(parts[-1], field.name) for field in fields(parts[-1])} | {"values": np.concatenate([part.values for part in parts], axis=1)},
+        recent=clock.recent,
+        reference=clock.reference,
+        focus=clock.focus,
     )

@@ -2,23 +2,19 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
 from dataclasses import replace
 
 import numpy as np
-import numpy.typing as npt
 
 from wirbel.core.diagnosis import change_choice
 from wirbel.core.diagnosis.case import Case
 from wirbel.core.diagnosis.evidence import FEATURES, SOURCES
 from wirbel.core.diagnosis.evidence.observation import ALL_SIGNALS, Observation
-from wirbel.core.diagnosis.evidence.tenants import ZONE_KEY
 from wirbel.core.diagnosis.model import Candidate, Evidence
-from wirbel.core.diagnosis.weighing import Seen, Weights, gather, load
+from wirbel.core.diagnosis.weighing import CLEAR, WITHOUT_TRACES, Seen, Weights, gather, load
 from wirbel.core.signals.changes import Change
 from wirbel.core.stats.conditional_logit import probabilities
 
-Floats = npt.NDArray[np.float64]
 MOST_CANDIDATES = 10
 LEAST_CONFIDENCE = 0.02  # of a candidate that is shown
 LEAST_WORTH = 0.05  # log-odds of an observation that is told
@@ -36,15 +32,9 @@ ALWAYS_TOLD = (
     "metric",
     "held",
 )
-NEIGHBOURS = "neighbours slower too"  # said of instances
-FILLS = "fills its host"  # said of instances and services
-ALONE = "alone in its zone"  # said of hosts
-MOSTLY = 0.5  # of what it can count for
-LEAST_LEFT = 0.15  # of the change, that another may account for
-SECOND = 0.99  # of the first's probability: no other is held for likelier
 NOTHING = 0.1  # where none is surer than this, nothing stands out
 MOST_DOUBT = 16.0  # -log10 p of the symptom that is told apart
-OF_CHANGE = "share of the change"  # the unit of features that say how much of the symptom an entity accounts for
+OF_CHANGE = "share of the change"  # how the units of features begin that say how much of the symptom an entity accounts for
 
 
 def observe(case: Case) -> list[Observation]:
@@ -66,9 +56,9 @@ def _may_be_slowness(case: Case) -> bool:
     return (signal == "errors" and delta > 0) or (signal == "throughput" and delta < 0)
 
 
-def clearness(case: Case) -> float:
-    """How clear it is that there is a symptom: −log10 p of there being none."""
-    return min(-float(np.log10(max(case.effect.p, 1e-300))), MOST_DOUBT)
+def of_case(case: Case) -> dict[str, float]:
+    """What is to be known of a case as a whole: how clear it is that there is a symptom, −log10 p of there being none, and whether it is not known who calls whom."""
+    return {CLEAR: min(-float(np.log10(max(case.effect.p, 1e-300))), MOST_DOUBT), WITHOUT_TRACES: float(case.records.by_metrics)}
 
 
 def rank(case: Case, weights: Weights | None = None) -> tuple[list[Candidate], float]:
@@ -79,77 +69,14 @@ def rank(case: Case, weights: Weights | None = None) -> tuple[list[Candidate], f
     if case.doubt:
         return [], 1.0
     weights = weights or load()
-    seen = gather(observe(case), clearness(case))
-    left = _with_what_is_left(seen, weights.chances(seen), weights)
-    chances = _fillers_before_hosts(seen, _hosts_before_zones(seen, _hosts_before_tenants(seen, left)))
+    seen = gather(observe(case), of_case(case))
+    chances = weights.chances(seen)
     order = np.argsort(-chances, kind="stable")[:MOST_CANDIDATES]
     candidates = [_candidate(case, seen[n], float(chances[n]), weights) for n in order]
     candidates = [candidate for candidate in candidates if candidate.confidence >= LEAST_CONFIDENCE]
     if all(candidate.confidence < NOTHING for candidate in candidates):
         return [], 1.0
     return candidates, _unexplained(case, candidates)
-
-
-def _with_what_is_left(seen: list[Seen], chances: Floats, weights: Weights) -> Floats:
-    """Two things can be wrong at once: what the first leaves unexplained goes to those who would be first without it, in so far as they would."""
-    if not len(seen):
-        return chances
-    first = int(np.argmax(chances))
-    left = 1.0 - max(_shares(seen[first]), default=1.0)
-    others = [n for n, one in enumerate(seen) if not _is_part_of_other(one, seen[first])]
-    if left < LEAST_LEFT or not others:
-        return chances
-    found = chances.copy()
-    found[others] = np.maximum(found[others], np.minimum(left * weights.chances([seen[n] for n in others]), SECOND * found[first]))
-    return found
-
-
-def _is_part_of_other(one: Seen, other: Seen) -> bool:
-    """Whether they are the same, or one is a part of the other."""
-    (a, b), (whole_a, whole_b) = (one.entity, other.entity), (one.whole, other.whole)
-    return a == b or (whole_a is not None and whole_a.entity == b) or (whole_b is not None and whole_b.entity == a)
-
-
-def _hosts_before_tenants(seen: list[Seen], chances: Floats) -> Floats:
-    """Instances of several services that suffer on one host have one cause in common: the host is no less likely than any of them."""
-    found = chances.copy()
-    place = {one.entity: n for n, one in enumerate(seen)}
-    tenants: dict[str, list[int]] = defaultdict(list)
-    for n, one in enumerate(seen):
-        if one.entity[0] == "instance" and NEIGHBOURS in one.strongest and chances[n] >= LEAST_CONFIDENCE:
-            tenants[one.attributes["host.name"]].append(n)
-    for host, members in tenants.items():
-        at = place.get(("host", host))
-        if at is not None and len({seen[n].service for n in members}) > 1:
-            most = max(found[at], *found[members])
-            found[members] = np.minimum(found[members], SECOND * most)
-            found[at] = most
-    return found
-
-
-def _hosts_before_zones(seen: list[Seen], chances: Floats) -> Floats:
-    """Where one host of a zone is much slower than the next there, the zone is no likelier than that host: they change places."""
-    found = chances.copy()
-    place = {one.entity: n for n, one in enumerate(seen)}
-    for n, one in enumerate(seen):
-        alone = one.strongest.get(ALONE)
-        at = place.get(("zone", one.attributes[ZONE_KEY])) if alone and alone.size > MOSTLY else None
-        if at is not None and found[at] > found[n]:
-            found[n], found[at] = found[at], found[n]
-    return found
-
-
-def _fillers_before_hosts(seen: list[Seen], chances: Floats) -> Floats:
-    """A tenant that takes the processors of a host on which others suffer is what is wrong with the host, and no less likely than it."""
-    found = chances.copy()
-    place = {one.entity: n for n, one in enumerate(seen)}
-    for n, one in enumerate(seen):
-        for host in {o.facts["host"] for o in one.observations if o.feature == FILLS}:
-            at = place.get(("host", host))
-            if at is not None:
-                found[n] = max(found[n], found[at])
-                found[at] = min(found[at], SECOND * found[n])
-    return found
 
 
 def _unexplained(case: Case, candidates: list[Candidate]) -> float:
@@ -173,7 +100,7 @@ def _candidate(case: Case, seen: Seen, chance: float, weights: Weights) -> Candi
         attributes=seen.attributes,
         onset=case.moved.get(seen.entity) if case.question.signal != "throughput" else None,
         evidence=_evidence(seen, weights),
-        confidence=weights.confidence(chance),
+        confidence=chance,
     )
     _hold_responsible(case, candidate, weights)
     return candidate
@@ -181,7 +108,7 @@ def _candidate(case: Case, seen: Seen, chance: float, weights: Weights) -> Candi
 
 def _shares(seen: Seen) -> list[float]:
     """What it accounts for of the symptom itself, each way of looking at it."""
-    return [o.value for o in seen.observations if FEATURES[o.feature].unit == OF_CHANGE and "of" not in o.facts]
+    return [o.value for o in seen.observations if FEATURES[o.feature].unit.startswith(OF_CHANGE) and FEATURES[o.feature].sign > 0 and "of" not in o.facts]
 
 
 def _evidence(seen: Seen, weights: Weights) -> list[Evidence]:

@@ -26,8 +26,8 @@ Ids = tuple[str, str]
 class Requests:
     """Requests (index r) and the spans (rows) under them.
 
-    ``start`` ns and ``seconds`` s of each request; ``in_focus`` says which window; ``adjusted_count`` is the
-    adjusted count; ``stratum`` numbers the operation asked for, since what is usual differs by
+    ``start`` ns and ``seconds`` s of each request; ``in_focus`` and ``in_reference`` say in which window it is (in none: it is of the
+    time just before the focus, which helps to place an onset and is no part of what is usual); ``adjusted_count`` is the adjusted count; ``stratum`` numbers the operation asked for, since what is usual differs by
     operation. For spans: the critical ``path`` and the attempt that each one ``repeats`` (see :func:`repeated_calls`), ``request`` and ``part`` (−1 where off all requests), ``self_time`` ns on the critical
     path, of which ``pause`` ns passed between a failed attempt and its repeat, ``is_call`` whether it is a call of
     its part, on the path or not, ``repeated`` whether it is under an attempt that follows a failed one. Such an
@@ -44,6 +44,7 @@ class Requests:
     failed: npt.NDArray[np.bool_]
     adjusted_count: Floats
     in_focus: npt.NDArray[np.bool_]
+    in_reference: npt.NDArray[np.bool_]
     stratum: Ints
     parts: list[Part]
     part: Ints
@@ -81,7 +82,7 @@ class Requests:
 
     def means(self, values: Floats | sparse.csr_array) -> tuple[Floats, Floats]:
         """Weighted means of ``values``, shape (requests, …), over the reference and over the focus, which both must have requests."""
-        sides = (np.where(self.in_focus == side, self.adjusted_count, 0.0) for side in (False, True))
+        sides = (np.where(side, self.adjusted_count, 0.0) for side in (self.in_reference, self.in_focus))
         before, after = (np.asarray(weight @ values) / weight.sum() for weight in sides)
         return before, after
 
@@ -108,7 +109,7 @@ def excess(found: Requests, values: Floats) -> Floats:
     A shift between operations then looks like no change of any of them. An operation that the
     reference lacks is held against the mean of all.
     """
-    quiet = ~found.in_focus
+    quiet = found.in_reference
     size = int(found.stratum.max(initial=0)) + 1
     weight = np.bincount(found.stratum[quiet], weights=found.adjusted_count[quiet], minlength=size)
     total = np.bincount(found.stratum[quiet], weights=(found.adjusted_count * values)[quiet], minlength=size)
@@ -119,7 +120,7 @@ def excess(found: Requests, values: Floats) -> Floats:
 def restrict(found: Requests, keep: npt.NDArray[np.bool_]) -> Requests:
     """Only the requests marked in ``keep``, shape (requests,); spans stay, those of other requests belong to none."""
     place = np.append(np.where(keep, np.cumsum(keep) - 1, -1), -1)
-    by_request = {name: getattr(found, name)[keep] for name in ("roots", "start", "seconds", "failed", "adjusted_count", "in_focus", "stratum")}
+    by_request = {name: getattr(found, name)[keep] for name in ("roots", "start", "seconds", "failed", "adjusted_count", "in_focus", "in_reference", "stratum")}
     return replace(found, request=place[found.request], **by_request)
 
 
@@ -132,10 +133,10 @@ def symptom_rows(traces: TraceSet, service: str, operation: str | None) -> Ints:
     return np.flatnonzero(entry if entry.any() else match)
 
 
-def build(traces: TraceSet, roots: Ints, focus: tuple[int, int]) -> Requests:
+def build(traces: TraceSet, roots: Ints, focus: tuple[int, int], reference: tuple[int, int] | None = None) -> Requests:
     """Critical paths and parts of the requests that start at ``roots`` (rows of ``traces``).
 
-    ``focus`` is the focus window, ns; all other requests belong to the reference.
+    ``focus`` and ``reference`` are [start, end) of the windows, ns; without a reference all that is not in the focus is it.
     """
     parent = traces.parent
     roots = cp.outermost(parent, roots)
@@ -145,6 +146,7 @@ def build(traces: TraceSet, roots: Ints, focus: tuple[int, int]) -> Requests:
     parts, part, is_call = _parts(traces, request)
     began = traces.start[roots]
     pause = _pauses(path, parent, repeats)
+    in_focus = (began >= focus[0]) & (began < focus[1])
     return Requests(
         traces=traces,
         path=path,
@@ -156,7 +158,8 @@ def build(traces: TraceSet, roots: Ints, focus: tuple[int, int]) -> Requests:
         failed=traces.failed[roots],
         adjusted_count=traces.adjusted_count[roots],
         stratum=traces.codes("operation")[0][roots],
-        in_focus=(began >= focus[0]) & (began < focus[1]),
+        in_focus=in_focus,
+        in_reference=~in_focus if reference is None else (began >= reference[0]) & (began < reference[1]),
         parts=parts,
         part=part,
         self_time=_with_pauses(path.self_time, pause, parent),
@@ -217,6 +220,15 @@ def _distinct(key: Ints) -> tuple[Ints, Ints]:
     return key[:, first].T, code.reshape(-1)
 
 
+def _with_consumers(peer: Ints, peers: list[str], consumer: Ints, services: list[str]) -> tuple[Ints, list[str]]:
+    """Who is called by each span, where a message is taken by a service: its ``consumer``, a number of ``services`` (−1: none)."""
+    place = {name: n for n, name in enumerate(peers)}
+    found = peer.copy()
+    for code in np.unique(consumer[consumer >= 0]).tolist():
+        found[consumer == code] = place.setdefault(services[code], len(place))
+    return found, list(place)
+
+
 def _parts(traces: TraceSet, request: Ints) -> tuple[list[Part], Ints, npt.NDArray[np.bool_]]:
     parent = traces.parent
     service, services = traces.codes("service")
@@ -225,7 +237,12 @@ def _parts(traces: TraceSet, request: Ints) -> tuple[list[Part], Ints, npt.NDArr
     peer_kind, peer_kinds = traces.codes("peer_kind")
     inside = request >= 0
     calls_out = np.isin(traces.kind, spans.CALL_KINDS)
-    to_service = calls_out & traces.equal("peer_kind", "service")
+    # A message that somebody takes within the trace is the way to who takes it: what waits in a queue waits for its consumer.
+    taken = np.flatnonzero((traces.kind == spans.CONSUMER) & (parent >= 0))
+    taken = taken[calls_out[parent[taken]]]
+    consumer = np.full(len(parent), -1, np.int64)
+    consumer[parent[taken]] = service[taken]
+    to_service = (calls_out & traces.equal("peer_kind", "service")) | (consumer >= 0)
 
     # A span inside a service counts with the entry span above it: follow parents of the same
     # service until one that was called from elsewhere.
@@ -242,6 +259,9 @@ def _parts(traces: TraceSet, request: Ints) -> tuple[list[Part], Ints, npt.NDArr
     kinds = np.select([to_service, calls_out], [2, 1], 0)
     rows = np.flatnonzero(inside)
     head = entry[rows]
+    peer, peers = _with_consumers(peer, peers, consumer, services)
+    as_service, peer_kinds = (peer_kinds.index("service"), peer_kinds) if "service" in peer_kinds else (len(peer_kinds), [*peer_kinds, "service"])
+    peer_kind = np.where(consumer >= 0, as_service, peer_kind)
     key = np.stack([kinds[rows], service[rows], operation[head], np.where(calls_out[rows], peer[rows], -1), np.where(calls_out[rows], peer_kind[rows], -1)])
     if not len(rows):
         return [], np.full(len(parent), -1, np.int64), np.zeros(len(parent), np.bool_)

@@ -341,6 +341,24 @@ def _walked_to(facts: Facts) -> str:
     return f"Calls lead from the symptom to {facts['name']}, which moved with it (correlation {text.number(facts['alike'])})."
 
 
+def _not_involved(facts: Facts) -> str:
+    return f"No request of the symptom reaches {facts['name']}, neither directly nor through other services."
+
+
+def _no_effect(facts: Facts) -> str:
+    return f"No effect seen: {facts['name']} adds nothing to the change of these requests."
+
+
+def _failing_there(facts: Facts) -> str:
+    there = f"in {facts['kind']} {facts['value']}" if facts["kind"] == "zone" else f"on {facts['value']}"
+    return f"Requests fail {there} and not in the same services elsewhere: {_listed(facts['services'])}."
+
+
+def _keeps_waiting(facts: Facts) -> str:
+    before, after = (text.quantity(facts[name], "s") for name in ("before", "after"))
+    return f"{facts['name']} takes longer for each message ({before} → {after}), and {text.share(facts['share'])} of the change is waiting for messages to be taken."
+
+
 def _waits_first(facts: Facts) -> str:
     before, after = (text.quantity(value, "s") for value in facts["gap"])
     return f"Requests wait in {facts['service']} before it first asks a database, or anything: {before} → {after}, {text.share(facts['share'])} of {facts.get('of', 'the change')}."
@@ -553,6 +571,10 @@ _OF: dict[str, Callable[[Facts], str]] = {
     "passes-on": _passes_on,
     "held-longer": _held_longer,
     "walked-to": _walked_to,
+    "not-involved": _not_involved,
+    "no-effect": _no_effect,
+    "failing-there": _failing_there,
+    "keeps-waiting": _keeps_waiting,
 }
 KINDS = tuple(_OF)
 """Kinds of evidence; each has its sentence."""

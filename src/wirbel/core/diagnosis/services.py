@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Collection, Mapping
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property
 
@@ -14,13 +14,13 @@ import pyarrow.compute as pc
 from scipy.sparse.csgraph import connected_components
 
 from wirbel.core import arrow
+from wirbel.core.diagnosis.clock import Clock
 from wirbel.core.diagnosis.model import Question, Sampled, Signal
 from wirbel.core.diagnosis.responsibility import ENTITY_KIND
 from wirbel.core.series import cells as cell_series
 from wirbel.core.series import events
-from wirbel.core.series.grid import Grid
 from wirbel.core.signals import spans
-from wirbel.core.signals.entities import address_of
+from wirbel.core.signals.entities import first_part, place_of
 from wirbel.core.topology.graph import EntityId
 
 Floats = npt.NDArray[np.float64]
@@ -32,9 +32,20 @@ BACKTRACK = 0.1  # how willing it is to go back to a caller
 LEAST = 1e-6  # of a count: less is what summing leaves
 
 
+class Steps(Clock):
+    """A clock as what adds up cells asks for it."""
+
+    @property
+    def step(self) -> int:
+        return self.step_s
+
+    def index(self, table: pa.Table) -> npt.NDArray[np.int64]:
+        return self.place(arrow.numbers(table["minute"]))
+
+
 @dataclass(frozen=True)
 class Services:
-    """Entities (rows) by steps of time, all (entities, steps): ``total`` time in s, ``failures`` and requests (``rate``) of each step; of the calls
+    """Entities (rows) by steps of time (clock.py), all (entities, steps): ``total`` time in s, ``failures`` and requests (``rate``) of each step; of the calls
     that clients tell of, how many an entity made (``made``) and how many of them failed for it (``failed_calls``), how long it waited for all of
     them in s (``waited``), and how many it was to answer (``asked``)."""
 
@@ -51,7 +62,8 @@ class Services:
     reference: Bools
     focus: Bools
     symptom: int | None  # row of the service that is asked about
-    first: int  # ns
+    first: int  # ns, of the ``recent`` steps
+    recent: slice
     step_s: int
     asking: Mapping[str, Floats]  # calls of databases under way in each service, mean of each step, shape (steps,)
     sending: Mapping[str, Floats]  # messages that each service sends through brokers, of each step, shape (steps,)
@@ -59,11 +71,8 @@ class Services:
     @classmethod
     def of(cls, table: pa.Table, question: Question) -> Services:
         """From cells, in the question's steps, of the time from the reference to the end of the focus."""
-        start, end = min(question.reference.start, question.focus.start), max(question.reference.end, question.focus.end)
-        grid = Grid(start, end, finest=question.step_s)
-        reference, focus = _windows(grid, question)
-        minute = arrow.numbers(table["minute"])
-        table = table.filter(pa.array((minute >= grid.first) & (minute < grid.first + grid.count * grid.step_ns)))
+        grid = Steps(question, question.step_s)
+        table = table.filter(pa.array(grid.index(table) >= 0))
         served = cell_series.entries(table)
         called = cell_series.of_kind(table, spans.CALL_KINDS)
         called = called.filter(pc.is_valid(called["peer"]))
@@ -79,17 +88,22 @@ class Services:
         nothing = np.zeros((0, grid.count))
         total, failed, rate = (np.concatenate([nothing, *(getattr(part, name) for part in parts)]) for name in ("total", "failed", "count"))
         entities: list[Entity] = [("service", name) for name in names] + [(ENTITY_KIND.get(kinds[name] or "external", "external"), name) for name in peers]
-        place = {name: n for n, (_, name) in enumerate(entities)}
-        place_of_service = {name: n for name, n in place.items() if entities[n][0] == "service"}
+        # A service and a database may have one name: each is known by its kind too.
+        place_of_service = {name: n for n, (kind, name) in enumerate(entities) if kind == "service"}
+        place_behind = {name: n for n, (kind, name) in enumerate(entities) if kind != "service"}
         made, failed_calls, waited = _calls(called, "service", place_of_service, len(entities), grid)
-        asked, _, _ = _calls(called, "peer", place, len(entities), grid)
+        is_service = pc.equal(called["peer_kind"], "service").fill_null(False)
+        to_services, _, _ = _calls(called.filter(is_service), "peer", place_of_service, len(entities), grid)
+        to_others, _, _ = _calls(called.filter(pc.invert(is_service)), "peer", place_behind, len(entities), grid)
+        asked = to_services + to_others
         calls = np.zeros((len(entities), len(entities)), np.bool_)
-        for pair in called.group_by(["service", "peer"]).aggregate([]).to_pylist():
-            if pair["service"] in place and pair["peer"] in place:
-                calls[place[pair["service"]], place[pair["peer"]]] = True
+        for pair in called.group_by(["service", "peer", "peer_kind"]).aggregate([]).to_pylist():
+            to = (place_of_service if pair["peer_kind"] == "service" else place_behind).get(pair["peer"])
+            if pair["service"] in place_of_service and to is not None:
+                calls[place_of_service[pair["service"]], to] = True
         consuming = set(cell_series.of_kind(served, [spans.CONSUMER])["service"].unique().to_pylist())
         consumer = np.array([kind == "service" and name in consuming for kind, name in entities], np.bool_)
-        symptom = place.get(question.service)
+        symptom = place_of_service.get(question.service)
         return cls(
             entities=entities,
             total=total,
@@ -101,10 +115,11 @@ class Services:
             asked=asked,
             calls=calls,
             is_consumer=consumer,
-            reference=reference & ~events.paused(rate.sum(axis=0)),
-            focus=focus,
+            reference=grid.reference & ~events.paused(rate.sum(axis=0)),
+            focus=grid.focus,
             symptom=symptom,
-            first=grid.first,
+            first=grid.recent_first,
+            recent=grid.recent,
             step_s=grid.step,
             asking=_asking(behind, grid),
             sending=_sending(behind, grid),
@@ -144,14 +159,25 @@ class Services:
             return None
         unit, values = {"latency": ("s", self.total), "errors": ("share", self.failures), "throughput": ("/s", self.rate)}[signal]
         of = np.where(self.rate > 0, self.rate, np.nan) if signal != "throughput" else np.full_like(self.rate, self.step_s)
-        return Sampled(self.first, self.step_s, unit, tuple((values / of)[self.symptom].tolist()))
+        return Sampled(self.first, self.step_s, unit, tuple((values / of)[self.symptom, self.recent].tolist()))
 
     @cached_property
     def by_address(self) -> dict[str, Entity]:
         """Databases and outside providers by where they are called, where only one is."""
-        called = [(address_of(name), (kind, name)) for kind, name in self.entities if kind != "service"]
-        count = Counter(address for address, _ in called)
-        return {address: entity for address, entity in called if count[address] == 1}
+        return self._named(lambda name: {place_of(name)["server.address"]})
+
+    @cached_property
+    def by_label(self) -> dict[str, Entity]:
+        """The same by all that a measure of them may name: address, the first part of it (an agent's own host), and namespace."""
+        return self._named(
+            lambda name: {place_of(name)["server.address"], first_part(place_of(name)["server.address"]), place_of(name).get("db.namespace", name)}
+        )
+
+    def _named(self, texts: Callable[[str], set[str]]) -> dict[str, Entity]:
+        called = [(text, (kind, name)) for kind, name in self.entities if kind != "service" for text in texts(name)]
+        count = Counter(text for text, _ in called)
+        services = {name for kind, name in self.entities if kind == "service"}
+        return {text: entity for text, entity in called if count[text] == 1 and text not in services}
 
     @cached_property
     def seconds(self) -> Floats:
@@ -245,6 +271,17 @@ class Services:
         return np.asarray((after.mean(axis=1) - before.mean(axis=1)) / np.maximum(before.std(axis=1), floor))
 
 
+def beneath(calls: Bools, rows: Collection[int]) -> Bools:
+    """Entities that are called from some (``rows``) of them, through any number of others, and these: shape (entities,)."""
+    found = np.zeros(len(calls), np.bool_)
+    found[list(rows)] = True
+    while True:
+        further = found | calls[found].any(axis=0)
+        if (further == found).all():
+            return found
+        found = further
+
+
 def correlated(values: Floats, own: Floats) -> Floats:
     """The highest correlation, whichever its sign, of any series of each entity with one of ``own``.
 
@@ -277,7 +314,7 @@ def visits(calls: Bools, similar: Floats, start: int, steps: int) -> Floats:
     return visited
 
 
-def _asking(behind: pa.Table, grid: Grid) -> dict[str, Floats]:
+def _asking(behind: pa.Table, grid: Steps) -> dict[str, Floats]:
     """How many calls of databases are under way in each service: what they take in a step over its length (Little's law, Operations Research 9, 1961)."""
     queries = behind.filter(pc.equal(behind["peer_kind"], "database"))
     group, names = arrow.codes(queries["service"])
@@ -287,14 +324,14 @@ def _asking(behind: pa.Table, grid: Grid) -> dict[str, Floats]:
     return dict(zip(names, np.asarray(found.totals.total) / grid.step, strict=True))
 
 
-def _sending(behind: pa.Table, grid: Grid) -> dict[str, Floats]:
+def _sending(behind: pa.Table, grid: Steps) -> dict[str, Floats]:
     sent = behind.filter(pc.equal(behind["peer_kind"], "broker"))
     names = sorted(set(sent["service"].to_pylist()))
     counts, _, _ = _calls(sent, "service", {name: n for n, name in enumerate(names)}, len(names), grid)
     return dict(zip(names, counts, strict=True))
 
 
-def _calls(called: pa.Table, side: str, place: Mapping[str, int], count: int, grid: Grid) -> tuple[Floats, Floats, Floats]:
+def _calls(called: pa.Table, side: str, place: Mapping[str, int], count: int, grid: Steps) -> tuple[Floats, Floats, Floats]:
     """Calls, those that failed, and how long all took (s), by the ``service`` that made them or the ``peer`` that was to answer, at its ``place``: shape (count, steps) each."""
     code, names = arrow.codes(called[side])
     row = np.array([place.get(name, -1) for name in names] + [-1])[code]
@@ -303,14 +340,6 @@ def _calls(called: pa.Table, side: str, place: Mapping[str, int], count: int, gr
     took = np.bincount(at[at >= 0], arrow.numbers(called["total"])[at >= 0], count * grid.count).astype(float)
     shape = (count, grid.count)
     return found.count.reshape(shape), found.failed.reshape(shape), took.reshape(shape)
-
-
-def _windows(grid: Grid, question: Question) -> tuple[Bools, Bools]:
-    times = grid.times
-    return (
-        (times >= question.reference.start) & (times + grid.step_ns <= question.reference.end),
-        (times >= question.focus.start) & (times < question.focus.end),
-    )
 
 
 def _means(amounts: Floats, counts: Floats) -> Floats:

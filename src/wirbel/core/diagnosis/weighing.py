@@ -2,8 +2,8 @@
 
 Three conditional logits (core/stats/conditional_logit.py) with weights from one file, fitted on drills: candidates and "none
 of these" by what was observed of each; mechanisms of a candidate by the observations that speak of them; changes
-and "no change" by what each did. The confidence of the first is calibrated by isotonic regression on drills
-that the weights were not fitted on (Zadrozny and Elkan 2002). Nothing else is set by hand but at which value a
+and "no change" by what each did. The confidences are calibrated on drills
+that the weights were not fitted on. Nothing else is set by hand but at which value a
 feature counts for most of what it can (Feature.scale).
 """
 
@@ -34,7 +34,8 @@ APART = ("stands out", "instance apart")  # say how much of the harm is in a par
 OF_PARTS = ("one value alone", "one part alone")  # of a whole: that it has a part that does the harm
 CALLED = ("database", "external")  # kinds that are known by where they are called
 CLEAR = "the symptom is clear"
-CASE_FEATURES = {CLEAR: Feature("-log10 p of there being no change", +1, 3.0)}
+WITHOUT_TRACES = "it is not known who calls whom"
+CASE_FEATURES = {CLEAR: Feature("-log10 p of there being no change", +1, 3.0), WITHOUT_TRACES: Feature("1 where there are no traces", -1, 0.3)}
 """Of a case as a whole: they tell candidates from none of them."""
 COLUMNS = (*FEATURES, *CASE_FEATURES, *KINDS)
 UNKNOWN = "unknown"
@@ -64,7 +65,7 @@ class Seen:
 
     entity: Entity
     observations: Sequence[Observation]
-    clear: float
+    of_case: Mapping[str, float]  # CASE_FEATURES
     whole: Seen | None = None
     part: float = 0.0
 
@@ -101,7 +102,8 @@ class Seen:
         found = np.zeros(len(COLUMNS))
         for name, one in self.strongest.items():
             found[COLUMNS.index(name)] = one.size
-        found[COLUMNS.index(CLEAR)] = grown(CASE_FEATURES[CLEAR], self.clear)
+        for name, feature in CASE_FEATURES.items():
+            found[COLUMNS.index(name)] = grown(feature, self.of_case[name])
         found[COLUMNS.index(self.entity[0])] = 1.0
         return found
 
@@ -116,13 +118,13 @@ class Seen:
         return dict(found)
 
 
-def gather(observations: Sequence[Observation], clear: float) -> list[Seen]:
-    """Observations by entity; ``clear`` is −log10 p of there being no symptom at all."""
+def gather(observations: Sequence[Observation], of_case: Mapping[str, float]) -> list[Seen]:
+    """Observations by entity; ``of_case`` are the values of CASE_FEATURES."""
     by_entity: dict[Entity, list[Observation]] = defaultdict(list)
     for observation in observations:
         if observation.entity[0] in KINDS:
             by_entity[observation.entity].append(observation)
-    found = {entity: Seen(entity, mine, clear) for entity, mine in by_entity.items()}
+    found = {entity: Seen(entity, mine, of_case) for entity, mine in by_entity.items()}
     return [_with_whole(one, found) for one in found.values()]
 
 
@@ -133,13 +135,27 @@ def _with_whole(seen: Seen, found: Mapping[Entity, Seen]) -> Seen:
 
 
 @dataclass(frozen=True)
+class Calibration:
+    """What makes scores say how often they are right: all of them times ``slope``, plus ``shift``; that of none of them is 0.
+
+    Platt scaling (Platt 1999) of the conditional logit, so that the order stays and the confidences of all and of none add up to one.
+    """
+
+    slope: float
+    shift: float
+
+    def of(self, scores: Floats) -> Floats:
+        return np.asarray(self.slope * scores + self.shift)
+
+
+@dataclass(frozen=True)
 class Weights:
     """The file's weights, by name."""
 
     candidates: Mapping[str, float]  # of COLUMNS
     mechanisms: Mapping[str, float]  # of FEATURES
     changes: Mapping[str, float]  # of change_choice.COLUMNS
-    calibration: Sequence[tuple[float, float]]  # probability → confidence, ascending
+    calibration: Calibration
     fitted: Mapping[str, Any]  # how
 
     def score(self, row: Floats) -> float:
@@ -149,13 +165,6 @@ class Weights:
         """What an observation adds to the score of its candidate."""
         return self.candidates.get(counted.observation.feature, 0.0) * counted.size
 
-    def confidence(self, probability: float) -> float:
-        """Calibrated: of candidates with this confidence about so many are right."""
-        if not self.calibration:
-            return probability
-        xs, ys = zip(*self.calibration, strict=True)
-        return float(np.interp(probability, xs, ys))
-
     def mechanism(self, seen: Seen) -> str:
         """The one for which most speaks; unknown if nothing does."""
         found = seen.mechanisms()
@@ -163,12 +172,12 @@ class Weights:
         return max(found, key=lambda name: float(found[name] @ weights), default=UNKNOWN)
 
     def chances(self, seen: Sequence[Seen]) -> Floats:
-        """Probability of each candidate; what they lack to 1 is that of none of them."""
-        return probabilities(np.array([self.score(one.row()) for one in seen]))
+        """Confidence of each candidate; what they lack to 1 is that of none of them."""
+        return probabilities(self.calibration.of(np.array([self.score(one.row()) for one in seen])))
 
 
 @lru_cache(maxsize=1)
 def load() -> Weights:
     """The weights that come with the code."""
     kept = json.loads(resources.files("wirbel.core.diagnosis").joinpath("weights.json").read_text())
-    return Weights(kept["candidates"], kept["mechanisms"], kept["changes"], [(x, y) for x, y in kept["calibration"]], kept["fitted"])
+    return Weights(kept["candidates"], kept["mechanisms"], kept["changes"], Calibration(**kept["calibration"]), kept["fitted"])

@@ -8,14 +8,16 @@ in things; failures, drops and repeats are told by a word in the name, as semant
 from __future__ import annotations
 
 from collections import defaultdict
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from wirbel.core import arrow
+from wirbel.core.series import busy
 from wirbel.core.signals import points
 from wirbel.core.signals.attributes import plain_dict
 
@@ -90,7 +92,7 @@ def by_step(table: pa.Table, first: int, step_s: int, count: int) -> Samples:
     inside = (step >= 0) & (step < count)
     described = table.select(["metric", "unit", "labels", "service", "instance", "host"]).take(pa.array(of)).to_pydict()
     parsed = {text: {str(key): str(value) for key, value in plain_dict(text).items()} for text in set(described["labels"])}
-    return Samples(
+    sampled = Samples(
         first=first,
         step_s=step_s,
         values=_values(table, number, step, inside, (len(of), count)),
@@ -101,6 +103,39 @@ def by_step(table: pa.Table, first: int, step_s: int, count: int) -> Samples:
         instance=described["instance"],
         host=described["host"],
     )
+    return _with_busy(sampled, _is_counted(table).take(pa.array(of)).to_numpy(zero_copy_only=False) if table.num_rows else np.zeros(0, np.bool_))
+
+
+def _with_busy(sampled: Samples, counted: Bools) -> Samples:
+    """Counters of seconds told as what they say: how busy a processor or a device is."""
+    rows = np.flatnonzero(counted).tolist()
+    given = busy.Counted(
+        sampled.values[rows],
+        *([getattr(sampled, name)[row] for row in rows] for name in ("metric", "unit", "labels")),  # type: ignore[arg-type]
+        sender=[(sampled.service[row], sampled.instance[row], sampled.host[row]) for row in rows],
+    )
+    made, used = busy.derive(given, sampled.step_s)
+    if not made:
+        return sampled
+    gone = {rows[row] for row in used}
+    kept = [row for row in range(len(sampled)) if row not in gone]
+    sources = [*kept, *(rows[one.row] for one in made)]
+    return replace(
+        sampled,
+        values=np.concatenate([sampled.values[kept], np.stack([one.values for one in made])]),
+        metric=[*(sampled.metric[row] for row in kept), *(one.metric for one in made)],
+        unit=[*(sampled.unit[row] for row in kept), *(one.unit for one in made)],
+        labels=[*(sampled.labels[row] for row in kept), *(one.labels for one in made)],
+        service=[sampled.service[row] for row in sources],
+        instance=[sampled.instance[row] for row in sources],
+        host=[sampled.host[row] for row in sources],
+    )
+
+
+def _is_counted(table: pa.Table) -> pa.ChunkedArray:
+    """Sums of which what was added in a step is told, and not levels that go up and down."""
+    rises = pc.or_(table["monotonic"].fill_null(False), pc.not_equal(table["temporality"], pa.scalar(points.CUMULATIVE, pa.int8())))
+    return pc.and_(pc.equal(table["kind"], pa.scalar(points.SUM, pa.int8())), rises.fill_null(False))
 
 
 def _values(table: pa.Table, number: Ints, step: Ints, inside: Bools, shape: tuple[int, int]) -> Floats:

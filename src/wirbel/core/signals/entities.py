@@ -36,6 +36,12 @@ def address_of(name: str) -> str:
     return place_of(name)["server.address"]
 
 
+def first_part(address: str) -> str:
+    """The host's own name in a full one, as agents that run there tell it; addresses of numbers have no parts."""
+    name = address.partition(".")[0]
+    return address if name.isdigit() or ":" in address else name
+
+
 @dataclass(frozen=True)
 class Entity:
     """Something with a name; ``runs_on`` is the (kind, name) of what is directly beneath it, if known.

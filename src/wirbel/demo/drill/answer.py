@@ -9,6 +9,7 @@ from __future__ import annotations
 import json
 import sys
 import time
+from collections.abc import Callable
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any, Protocol
@@ -62,24 +63,33 @@ def question(known: Known, start: int, end: int) -> tuple[Watched, Seen, tuple[i
     return watched, asked, (asked.onset, min(max(asked.onset + FOCUS_NS, asked.detected + LATER_NS), end))
 
 
-def answer(known: Known, start: int, end: int) -> dict[str, Any]:
-    """What was noticed in [start, end) ns, the diagnosis of it, and what the plain methods say."""
-    began = time.perf_counter()
+def look(known: Known, start: int, end: int) -> tuple[dict[str, Any], Seen, tuple[int, int]]:
+    """What was noticed in [start, end) ns, what is asked about and what the plain methods say of it; the question's service and signal, and its focus."""
     watched, seen, focus = question(known, start, end)
-    try:
-        found = known.diagnosis(seen.service, seen.signal, focus)
-    except WirbelError as error:
-        found = {"error": str(error), "candidates": [], "onset": None}
-    took = time.perf_counter() - began
     given = plain.given(known.cells, known.changes, start, end, focus, seen.service)
-    return {
+    found = {
         "seen": None if watched.seen is None else asdict(watched.seen),
         "noticed": _noticed(known, watched, Grid(start, end)),
         "asked": {"service": seen.service, "signal": seen.signal, "focus": list(focus)},
-        "diagnosis": found,
         "plain": {name: method(given)[:5] for name, method in plain.METHODS.items()},
-        "took_s": round(took, 2),
     }
+    return found, seen, focus
+
+
+def answer(known: Known, start: int, end: int) -> dict[str, Any]:
+    """What was noticed in [start, end) ns, the diagnosis of it, and what the plain methods say."""
+    found, seen, focus = look(known, start, end)
+    return found | diagnosed(lambda: known.diagnosis(seen.service, seen.signal, focus))
+
+
+def diagnosed(diagnosis: Callable[[], dict[str, Any]]) -> dict[str, Any]:
+    """A diagnosis and how long it took; an error where it has none to give."""
+    began = time.perf_counter()
+    try:
+        found = diagnosis()
+    except WirbelError as error:
+        found = {"error": str(error), "candidates": [], "onset": None}
+    return {"diagnosis": found, "took_s": round(time.perf_counter() - began, 2)}
 
 
 def _noticed(known: Known, watched: Watched, grid: Grid) -> list[dict[str, Any]]:

@@ -11,20 +11,22 @@ from typing import Any
 from wirbel.core.diagnosis.weighing import load
 from wirbel.core.errors import InvalidQuestion
 from wirbel.demo import faults
-from wirbel.demo.drill import batch, explain, fit, run, tables
-from wirbel.demo.drill.batch import OWN, RANDOM, Drill
+from wirbel.demo.drill import batch, digest, explain, fit, run, tables
+from wirbel.demo.drill.batch import OTHER, OWN, RANDOM, SKERRY_LINE, Drill
+from wirbel.demo.other.happen import TROUBLES
 from wirbel.demo.telemetry.habits import NAMED
 from wirbel.runtime.database import say
 
 ALL = "all"
 
 
-def kinds_of(name: str) -> list[str]:
-    """Raises InvalidQuestion, naming the kinds there are."""
-    wanted = list(faults.FAULTS) if name == ALL else name.split(",")
+def kinds_of(name: str, world: str = SKERRY_LINE) -> list[str]:
+    """Raises InvalidQuestion, naming the kinds there are in a world."""
+    known = list(TROUBLES if world == OTHER else faults.FAULTS)
+    wanted = known if name == ALL else name.split(",")
     for kind in wanted:
-        if kind not in faults.FAULTS:
-            raise InvalidQuestion(f"there is no fault {kind!r}; there are {', '.join(faults.FAULTS)}")
+        if kind not in known:
+            raise InvalidQuestion(f"there is no fault {kind!r}; there are {', '.join(known)}")
     return wanted
 
 
@@ -67,7 +69,7 @@ def main(arguments: argparse.Namespace, folder: Path) -> int:
         if arguments.compare:
             print(tables.comparison(*(_kept(Path(name)) for name in arguments.compare)))
             return 0
-        kinds, seeds, habits = kinds_of(arguments.fault), seeds_of(arguments.seeds), habits_of(arguments.habits)
+        kinds, seeds, habits = kinds_of(arguments.fault, arguments.world), seeds_of(arguments.seeds), habits_of(arguments.habits)
     except InvalidQuestion as error:
         say(str(error))
         return 2
@@ -77,12 +79,12 @@ def main(arguments: argparse.Namespace, folder: Path) -> int:
         return 0
     at_once = arguments.jobs or max(1, os.cpu_count() or 1)
     if arguments.fit:
-        return _fit([Drill(RANDOM, kind, seed) for seed in seeds for kind in kinds], at_once, folder / "observed")
+        return _fit(fit.drills_of(RANDOM, kinds, seeds), at_once, folder)
     _warn_of_old_weights()
     if arguments.stored:
         results = run.run(os.environ["WIRBEL_DATABASE_URL"], kinds, seeds, say, at_once)
     else:
-        results = run.in_memory([Drill(arguments.world, kind, seed, habits) for kind in kinds for seed in seeds], say, at_once)
+        results = run.in_memory([Drill(arguments.world, kind, seed, habits) for kind in kinds for seed in seeds], say, at_once, folder)
     file = run.keep(results, folder)
     say(f"kept as {file}")
     print(json.dumps(results) if arguments.json else tables.results(results))
@@ -91,10 +93,8 @@ def main(arguments: argparse.Namespace, folder: Path) -> int:
 
 def _fit(drills: list[Drill], at_once: int, folder: Path) -> int:
     """What was observed is kept by the code that observed it, so that a fit goes on where it was stopped."""
-    kept = folder / fit.digest("core", "demo")
-    kept.mkdir(parents=True, exist_ok=True)
     found = []
-    for number, (drill, observed) in enumerate(batch.run("watched", drills, at_once, kept), 1):
+    for number, (drill, observed) in enumerate(batch.run("watched", drills, at_once, folder), 1):
         say(f"{number}/{len(drills)}  {drill.kind} {drill.seed}: {'nothing to learn' if observed is None else f'{len(observed.entities)} candidates'}")
         found += [observed] if observed is not None else []
     fit.write(fit.weights(found), fit.FILE)
@@ -104,5 +104,5 @@ def _fit(drills: list[Drill], at_once: int, folder: Path) -> int:
 
 
 def _warn_of_old_weights() -> None:
-    if load().fitted["sources"] != fit.digest(*fit.SOURCES):
+    if load().fitted["sources"] != digest.of_observations():
         say("the sources of evidence are newer than the weights: ./wirbel drill --fit fits them again")

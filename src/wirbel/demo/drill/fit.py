@@ -5,36 +5,40 @@ Worlds are held out in turn to calibrate the confidence; what was observed of a 
 
 from __future__ import annotations
 
-import hashlib
 import json
 from collections.abc import Sequence
+from dataclasses import asdict
 from datetime import UTC, datetime
-from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-from scipy.optimize import isotonic_regression
+from scipy.optimize import minimize
 
 import wirbel
 from wirbel.core.diagnosis import change_choice
 from wirbel.core.diagnosis.evidence import FEATURES
-from wirbel.core.diagnosis.weighing import CASE_FEATURES, COLUMNS
+from wirbel.core.diagnosis.weighing import CASE_FEATURES, COLUMNS, Calibration
 from wirbel.core.stats.conditional_logit import Choices, fit, probabilities
+from wirbel.demo.drill import digest
+from wirbel.demo.drill.batch import OWN, Drill
+from wirbel.demo.drill.grade import NOTHING
 from wirbel.demo.drill.observed import Observed, Options
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
 L2 = 0.2
 FOLDS = 5
-SHOWN = 0.02  # candidates that are less probable are not calibrated
-POINTS = 12  # of the calibration
-SUREST = 0.99  # nobody is surer, on so few drills
+LEAST_LIKELY = 1e-3  # of what was right: a single drill at which nothing points is not to decide
 FILE = Path(wirbel.__file__).parent / "core" / "diagnosis" / "weights.json"
-SOURCES = ("core/diagnosis", "core/patterns")  # what observations follow from
-TELLING = ("sentences.py", "cascade.py", "inquire.py")  # of them: how an answer is told; nothing is observed there
 ANY = "any"  # column of changes: that there is one at all
+
+
+def drills_of(world: str, kinds: Sequence[str], seeds: Sequence[int]) -> list[Drill]:
+    """What the weights are fitted on: each kind in each world; of every ninth drill there are no traces."""
+    pairs = [(seed, kind) for seed in seeds for kind in kinds]
+    return [Drill(world, kind, seed, "no-traces" if (number + seed) % 9 == 4 else OWN) for number, (seed, kind) in enumerate(pairs)]
 
 
 def signs(names: Sequence[str]) -> Ints:
@@ -52,12 +56,12 @@ def together(options: Sequence[Options], none: bool = True) -> Choices:
 
 def of_candidates(drills: Sequence[Observed]) -> Floats:
     """Weights of COLUMNS. Drills at whose fault nothing points teach nothing."""
-    used = [drill.candidates for drill in drills if drill.candidates.right.any() or drill.kind == "nothing-wrong"]
+    used = [drill.candidates for drill in drills if drill.candidates.right.any() or drill.kind == NOTHING]
     return fit(together(used), signs(COLUMNS), L2)
 
 
-def held_out(drills: Sequence[Observed]) -> list[Floats]:
-    """Probabilities of each drill's candidates by weights fitted on drills of other worlds and seeds."""
+def scores_held_out(drills: Sequence[Observed]) -> list[Floats]:
+    """Scores of each drill's candidates by weights fitted on drills of other worlds and seeds."""
     groups = sorted({(drill.world, drill.seed) for drill in drills})
     fold = {group: n % FOLDS for n, group in enumerate(groups)}
     found: list[Floats] = [np.zeros(0)] * len(drills)
@@ -65,22 +69,31 @@ def held_out(drills: Sequence[Observed]) -> list[Floats]:
         weights = of_candidates([drill for drill in drills if fold[drill.world, drill.seed] != k])
         for n, drill in enumerate(drills):
             if fold[drill.world, drill.seed] == k:
-                found[n] = probabilities(drill.candidates.x @ weights)
+                found[n] = drill.candidates.x @ weights
     return found
 
 
-def calibration(drills: Sequence[Observed], chances: Sequence[Floats]) -> list[tuple[float, float]]:
-    """Points of the isotonic regression of right on probability, of all candidates that are shown (Zadrozny and Elkan 2002)."""
-    p = np.concatenate(list(chances))
-    right = np.concatenate([drill.candidates.right for drill in drills]).astype(float)
-    kept = p >= SHOWN
-    order = np.argsort(p[kept])
-    p, right = p[kept][order], right[kept][order]
-    smooth = np.minimum(np.asarray(isotonic_regression(right).x), SUREST)
-    at = np.unique(np.linspace(0, len(p) - 1, POINTS).astype(int))
-    edges = np.r_[at, len(p)]
-    points = [(float(p[a:b].mean()), float(smooth[a:b].mean())) for a, b in pairwise(edges) if b > a]
-    return [(0.0, 0.0), *points, (1.0, SUREST)]
+def held_out(drills: Sequence[Observed]) -> list[Floats]:
+    """Confidences of each drill's candidates, as they would be shown by weights fitted on drills of other worlds and seeds."""
+    scores = scores_held_out(drills)
+    made = calibration(drills, scores)
+    return [probabilities(made.of(one)) for one in scores]
+
+
+def calibration(drills: Sequence[Observed], scores: Sequence[Floats]) -> Calibration:
+    """The slope and shift of held-out scores under which what was right is most probable."""
+
+    def surprise(given: Floats) -> float:
+        made = Calibration(float(given[0]), float(given[1]))
+        total = 0.0
+        for drill, score in zip(drills, scores, strict=True):
+            p = probabilities(made.of(score))
+            right = drill.candidates.right
+            total -= np.log(max(float(p[right].sum()) if right.any() else 1 - float(p.sum()), LEAST_LIKELY))
+        return total
+
+    found = minimize(surprise, np.array([1.0, 0.0]), method="Nelder-Mead").x
+    return Calibration(round(float(found[0]), 4), round(float(found[1]), 4))
 
 
 def weights(drills: Sequence[Observed]) -> dict[str, Any]:
@@ -98,12 +111,12 @@ def weights(drills: Sequence[Observed]) -> dict[str, Any]:
             "drills": len(drills),
             "worlds": worlds,
             "l2": L2,
-            "sources": digest(*SOURCES),
+            "sources": digest.of_observations(),
         },
         "candidates": _named(COLUMNS, candidates),
         "mechanisms": _named(tuple(FEATURES), mechanisms),
         "changes": _named(columns, changes),
-        "calibration": [[round(x, 4), round(y, 4)] for x, y in calibration(drills, held_out(drills))],
+        "calibration": asdict(calibration(drills, scores_held_out(drills))),
     }
 
 
@@ -118,13 +131,6 @@ def without_kind(drills: Sequence[Observed]) -> dict[str, list[Floats]]:
         learned = of_candidates([drill for drill in drills if drill.kind != kind])
         found[kind] = [probabilities(drill.candidates.x @ learned) for drill in drills if drill.kind == kind]
     return found
-
-
-def digest(*packages: str) -> str:
-    """Of the code of some packages: other code observes otherwise."""
-    root = Path(wirbel.__file__).parent
-    files = sorted(file for package in packages for file in (root / package).rglob("*.py") if file.name not in TELLING)
-    return hashlib.sha256(b"".join(file.read_bytes() for file in files)).hexdigest()[:16]
 
 
 def write(found: dict[str, Any], file: Path) -> None:

@@ -8,7 +8,7 @@ from statistics import median
 from typing import Any
 
 from wirbel.core.deviation.symptoms import SYMPTOMS
-from wirbel.core.signals.changes import parse_time
+from wirbel.core.signals.changes import Change, parse_time
 
 SURE = 0.5  # a first candidate held with more than this who is innocent is a false accusation
 NOTHING = "nothing-wrong"
@@ -30,6 +30,7 @@ class Grade:
     onset_error_s: float | None
     accused: bool  # an innocent is named first, and held to be likely
     accused_change: bool  # with what is named first a change is held responsible that is not
+    innocents: list[dict[str, Any]]  # changes told of that are not at fault (innocents()), and whether each is held responsible with what is named first
     plain: dict[str, int | None]  # lenient ranks of the plain methods
     took_s: float
     error: str | None
@@ -66,10 +67,26 @@ def grade(truth: dict[str, Any], answer: dict[str, Any], seed: int) -> Grade:
         onset_error_s=abs(parse_time(onset["at"], "onset") - truth["onset"]) / 1e9 if onset else None,
         accused=accused,
         accused_change=bool(candidates) and candidates[0]["change"] not in (None, truth["change"]),
+        innocents=[one | {"blamed": bool(candidates) and candidates[0]["change"] == one["id"]} for one in truth.get("innocents", [])],
         plain={name: _rank(service in places for service in ranked) for name, ranked in answer["plain"].items()},
         took_s=answer["took_s"],
         error=answer["diagnosis"].get("error"),
     )
+
+
+def innocents(truth: dict[str, Any], changes: Sequence[Change]) -> list[dict[str, Any]]:
+    """The changes that are not at fault: kind, how long before the onset (s), and whether they are of what is at fault."""
+    named = {name for _, name in truth["entities"]} | set(truth["services"])
+    return [
+        {
+            "id": change.id,
+            "kind": change.kind,
+            "lead_s": (truth["onset"] - change.at) / 1e9,
+            "on_culprit": change.service in named or bool(named & {str(value) for value in change.entity.values()}),
+        }
+        for change in changes
+        if change.id != truth["change"]
+    ]
 
 
 def _came_of_it(noticed: Iterable[dict[str, Any]], places: set[str], begins: int) -> Iterator[dict[str, Any]]:

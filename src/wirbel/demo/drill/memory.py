@@ -39,15 +39,15 @@ class Memory:
     changes: list[Change]
 
     @classmethod
-    def of(cls, made: Scene, habits: Habits) -> Memory:
-        """The telemetry of a scene, as far as it is sent."""
+    def of(cls, made: Scene, habits: Habits, forgotten: str | None = None) -> Memory:
+        """The telemetry of a scene, as far as it is sent; the change ``forgotten`` is told by nobody."""
         parts = [habits.of(made.world.telemetry(first, min(first + CHUNK_NS, made.asked))) for first in range(made.start, made.asked, CHUNK_NS)]
         told = spans.concat([part.spans for part in parts])
         told = told.filter(pa.array(arrow.numbers(told["start"]) + arrow.numbers(told["duration"]) < made.asked))  # others are not over
         table, _ = resolve(told, parent_rows(told), {})
         samples = points.combine([part.points for part in parts])
         # What is announced later than the question is not known yet.
-        announced = [change for change in made.world.happenings.changes if str(change["at"]) <= rfc3339(made.asked)]
+        announced = [change for change in made.world.happenings.changes if str(change["at"]) <= rfc3339(made.asked) and change["id"] != forgotten]
         changes = sorted((from_plain(change) for change in habits.changes_of(announced)), key=lambda change: change.at)
         return cls(
             made.start,
@@ -84,10 +84,14 @@ class Memory:
             kept.append(choose.weighted(choose.OfTraces(chosen.ids.cast(pa.binary()))(self.spans, None), chosen.weight))
         table = choose.joined(kept)
         if not table.num_rows:
-            table = mean_requests.of_cells(self.cells, question.service, question.operation, (question.reference.start, question.focus.end))
+            table = mean_requests.of_cells(self.cells, question.service, question.operation, _whole(question))
         if not table.num_rows:
             raise NotEnoughData(f"no requests of {question.service} are known in these windows.")
         return table
+
+
+def _whole(question: Question) -> tuple[int, int]:
+    return min(question.reference.start, question.focus.start), max(question.reference.end, question.focus.end)
 
 
 def _counted(samples: pa.Table, stretch: tuple[int, int], kept: float) -> pa.Table:

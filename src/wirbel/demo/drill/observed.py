@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -10,10 +11,9 @@ import numpy.typing as npt
 from wirbel.core.diagnosis import change_choice
 from wirbel.core.diagnosis.case import Case
 from wirbel.core.diagnosis.evidence import FEATURES
-from wirbel.core.diagnosis.ranking import clearness, observe
+from wirbel.core.diagnosis.ranking import observe, of_case
 from wirbel.core.diagnosis.weighing import COLUMNS, gather
 from wirbel.demo.drill.grade import is_at_fault
-from wirbel.demo.faults.model import Truth
 
 Floats = npt.NDArray[np.float64]
 Bools = npt.NDArray[np.bool_]
@@ -42,20 +42,20 @@ class Observed:
     changes: list[Options] = field(default_factory=list)
 
 
-def of(case: Case, truth: Truth, world: str, seed: int, seen: bool) -> Observed:
+def of(case: Case, truth: dict[str, Any], world: str, seed: int, seen: bool) -> Observed:
     """All that the model would have to choose from for a case of which the truth is known."""
-    found = gather(observe(case), clearness(case))
-    entities = set(truth.entities)
+    found = gather(observe(case), of_case(case))
+    entities = {tuple(pair) for pair in truth["entities"]}
     right = np.array([is_at_fault(*one.entity, one.attributes, entities) for one in found], np.bool_)
     rows = np.array([one.row() for one in found]).reshape(-1, len(COLUMNS))
     mechanisms, changes = [], []
     for n in np.flatnonzero(right):
         said = found[n].mechanisms()
         if said:
-            hit = np.array([name in truth.mechanisms for name in said], np.bool_)
+            hit = np.array([name in truth["mechanisms"] for name in said], np.bool_)
             mechanisms.append(Options(np.array(list(said.values())).reshape(-1, len(FEATURES)), hit))
         options = list(change_choice.touching(case, found[n].entity, found[n].service))
         if options:
-            hit = np.array([judged.change.id == truth.change for judged, _ in options], np.bool_)
+            hit = np.array([judged.change.id == truth["change"] for judged, _ in options], np.bool_)
             changes.append(Options(np.array([row for _, row in options]), hit))
-    return Observed(world, truth.kind, seed, seen, case.question.signal, [one.entity for one in found], Options(rows, right), mechanisms, changes)
+    return Observed(world, truth["kind"], seed, seen, case.question.signal, [one.entity for one in found], Options(rows, right), mechanisms, changes)

@@ -91,10 +91,10 @@ def run(server: str, kinds: list[str], seeds: list[int], say: Callable[[str], No
         return _results(list(pool.map(drill, wanted)), began)
 
 
-def in_memory(drills: list[Drill], say: Callable[[str], None], at_once: int) -> dict[str, Any]:
+def in_memory(drills: list[Drill], say: Callable[[str], None], at_once: int, folder: Path) -> dict[str, Any]:
     """Drills without a database, in order; those whose fault would be felt nowhere in their world are left out."""
     began, done = time.monotonic(), []
-    for number, (drill, result) in enumerate(batch.run("graded", drills, at_once), 1):
+    for number, (drill, result) in enumerate(batch.run("graded", drills, at_once, folder), 1):
         name = f"{number}/{len(drills)}  {drill.kind} {drill.seed}"
         if result is None:
             say(f"{name}: would be felt nowhere in this world")

@@ -38,16 +38,19 @@ class Scene:
         return World.make(self.topology, self.seed, self.everyday, self.start, self.asked, 1.0)
 
 
-def make(topology: Topology, kind: str, seed: int, history_ns: int = HISTORY_NS, kept: float | None = None) -> Scene:
-    """The same for the same world, kind and seed; ``kept`` is the share of the requests that is recorded, if other than the world's own. Faults begin at any hour of a week: traffic rises and falls while things go wrong."""
+def make(topology: Topology, kind: str, seed: int, history_ns: int = HISTORY_NS, kept: float | None = None, says: bool = True) -> Scene:
+    """The same for the same world, kind and seed; ``kept`` is the share of the requests that is recorded, if other than the world's own; without ``says`` nothing is logged of the fault itself. Faults begin at any hour of a week: traffic rises and falls while things go wrong."""
     rng = np.random.default_rng([seed, 41, *kind.encode()])
     onset = MONDAY + int(rng.integers(7)) * DAY_NS + int(rng.uniform(0, 24) * HOUR_NS)
     onset -= onset % (10 * 10**9)
     fault = faults.make(topology, kind, seed, Span(onset, onset + LASTS_NS))
+    if not says:
+        fault.happenings.lines.clear()
     start = onset - history_ns
     start -= start % MINUTE_NS  # what is counted by the minute begins with one
     asked = onset + AFTER_NS
     everyday = innocent.everyday(topology, seed, Span(start, asked), near=onset, spared=fault.truth.services)
+    everyday = everyday.add([innocent.upon(fault, seed, asked)])
     happenings = Happenings().add([everyday, fault.happenings])
     return Scene(
         topology,

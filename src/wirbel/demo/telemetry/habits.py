@@ -10,10 +10,12 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from wirbel.core import arrow
+from wirbel.core.hashing import mix
 from wirbel.core.signals import logs, points, spans
 from wirbel.core.thinning import random_numbers
 from wirbel.core.topology.parents import trace_keys
 from wirbel.demo.making import Telemetry
+from wirbel.demo.telemetry import attributes, counters
 from wirbel.demo.world.topology import Topology
 
 AGENTS = ("host-agent", "database-agent", "cache-agent", "broker-agent")
@@ -35,6 +37,9 @@ class Habits:
     agents: frozenset[str] = frozenset(AGENTS)
     without_metrics: frozenset[str] = frozenset()  # services
     without_logs: frozenset[str] = frozenset()
+    new_ids: bool = False  # an instance has another id with each version
+    attributes: int | None = None  # seed of those that spans carry besides; None: no others
+    counts_seconds: bool = False  # agents on hosts count seconds, and tell no shares
     own_names: int | None = None  # seed of what metrics are called that no convention names; None: as in Skerry Line
 
     def of(self, told: Telemetry) -> Telemetry:
@@ -52,6 +57,8 @@ class Habits:
             table = table.filter(pa.array(random_numbers(trace_keys(arrow.ids(table["trace_id"], 16))) < self.sampled))
         weight = arrow.numbers(table["weight"]) / self.sampled if self.sampling_told else np.ones(table.num_rows)
         table = table.set_column(table.schema.get_field_index("weight"), "weight", pa.array(weight))
+        if self.attributes is not None:
+            table = attributes.added(table, self.attributes)
         return spans.conform(self._without_versions(table))
 
     def _logs(self, table: pa.Table) -> pa.Table:
@@ -61,6 +68,8 @@ class Habits:
     def _points(self, table: pa.Table) -> pa.Table:
         dropped = pa.array(sorted(self.without_metrics | (set(AGENTS) - self.agents)), pa.string())
         table = table.filter(pc.invert(pc.is_in(table["service"], value_set=dropped))) if self.metrics else table.slice(0, 0)
+        if self.counts_seconds:
+            table = counters.as_seconds(table)
         if self.own_names is not None:
             code, names = arrow.codes(table["metric"])
             called = pa.array([self._called(name) for name in names], pa.string())
@@ -76,8 +85,28 @@ class Habits:
         return f"{''.join(str(part) for part in rng.choice(['ax', 'bo', 'ce', 'du', 'fi', 'gr'], 3))}.{last}"
 
     def _without_versions(self, table: pa.Table) -> pa.Table:
+        if self.new_ids:
+            table = _with_new_ids(table)
         place = table.schema.get_field_index("version")
         return table if self.versions else table.set_column(place, "version", pa.nulls(table.num_rows, pa.string()))
+
+
+def id_of(instance: str, version: str) -> str:
+    """The id of an instance while it runs a version."""
+    return f"{instance}-{hash_of(version) % 46_656:x}"
+
+
+def hash_of(text: str) -> int:
+    return int(mix(np.frombuffer(text.encode().ljust(64, b"\0")[:64], np.uint64)).sum() >> np.uint64(12))
+
+
+def _with_new_ids(table: pa.Table) -> pa.Table:
+    both = pc.and_(pc.is_valid(table["instance"]), pc.is_valid(table["version"]))
+    pair = pc.if_else(both, pc.binary_join_element_wise(table["instance"].cast(pa.string()), table["version"].cast(pa.string()), "\n"), None)
+    code, names = arrow.codes(pair)
+    ids = pa.array([*(id_of(*name.split("\n")) for name in names), None], pa.string()).take(pa.array(np.where(code >= 0, code, len(names))))
+    place = table.schema.get_field_index("instance")
+    return table.set_column(place, "instance", pc.coalesce(ids, pa.chunked_array([table["instance"].cast(pa.string()).combine_chunks()])))
 
 
 EVERYTHING = Habits()
@@ -102,17 +131,22 @@ def draw(topology: Topology, seed: int) -> Habits:
         without_metrics=some(float(rng.choice([0, 0.2, 0.5]))),
         without_logs=some(float(rng.choice([0, 0.2, 0.5]))),
         own_names=None if rng.random() < 0.4 else seed,
+        new_ids=bool(rng.random() < 0.4),
+        attributes=seed if rng.random() < 0.7 else None,
+        counts_seconds=bool(rng.random() < 0.5),
     )
 
 
-NAMED = {
-    "everything": EVERYTHING,
-    "sampled": replace(EVERYTHING, sampled=0.3),
-    "no-traces": replace(EVERYTHING, traces=False),
-    "traces-only": replace(EVERYTHING, metrics=False, logs=False),
-    "no-changes": replace(EVERYTHING, changes=0.0),
+LESS: dict[str, dict[str, Any]] = {
+    "everything": {},
+    "sampled": {"sampled": 0.3},
+    "no-traces": {"traces": False, "metrics": True, "without_metrics": frozenset()},
+    "traces-only": {"metrics": False, "logs": False},
+    "no-changes": {"changes": 0.0},
 }
-"""Habits that a drill can be asked to have."""
+"""What is sent less, by the name that a drill can ask for it."""
+
+NAMED = {name: replace(EVERYTHING, **less) for name, less in LESS.items()}
 
 
 def _number(text: str) -> float:

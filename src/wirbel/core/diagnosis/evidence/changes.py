@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from wirbel.core.diagnosis.case import Case, Entity
-from wirbel.core.diagnosis.changes import Judged
+from wirbel.core.diagnosis.changes import HELD, Judged
 from wirbel.core.diagnosis.evidence.observation import Feature, Observation, Source
 
 FEATURES = {
@@ -57,7 +57,7 @@ def _of(case: Case, judged: Judged, entity: Entity, service: str | None) -> Iter
     elif judged.verdict == "gradual":
         yield Observation(entity, "rose from a change on", 1.0, None, "change", facts, about, service=service)
     near = max(0.0, 1 - abs(judged.lead_s) / NEAR_S)
-    if near > 0 and judged.verdict not in ("too-late", "innocent", "earlier"):
+    if near > 0 and judged.verdict in HELD:
         yield Observation(entity, "changed at the onset", near, None, None if judged.verdict == "responsible" else "change-near", facts, about, service=service)
     version = judged.change.version
     for s in case.standouts if version else []:

@@ -5,11 +5,16 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 
+import numpy as np
+import numpy.typing as npt
+
+from wirbel.core import arrow
 from wirbel.core.diagnosis.case import Case, Entity
 from wirbel.core.diagnosis.contrast import Standout
 from wirbel.core.diagnosis.evidence.observation import Feature, Observation, Source
 from wirbel.core.diagnosis.marks import ASKED, OUTCOMES
 
+Bools = npt.NDArray[np.bool_]
 FEATURES = {
     "stands out": Feature("share of the change that vanishes with it, times how far apart it is", +1, 0.5),
     "surely stands out": Feature("-log10 p", +1, 20.0),
@@ -19,26 +24,85 @@ FEATURES = {
 }
 PLACES = {"service.instance.id": "instance", "k8s.pod.name": "instance", "host.name": "host", "cloud.availability_zone": "zone"}
 _OF_SERVICE = {"service.version", "operation"}
+POD = arrow.attribute_column("resource", "s", "k8s.pod.name")
 MOST_ATTRIBUTES = 5
+ALL = 0.99  # of the spans of some operations
 CERTAIN = 1e-30
 
 
 def _observe(case: Case) -> Iterator[Observation]:
     attributes = 0
+    owners = _owners(case)
+    instance_of_pod = _instance_of_pod(case)
     for standout in case.standouts:
         values = [(standout.service, standout.key, standout.value), *standout.same_as]
-        places = {(PLACES[key], value): service for service, key, value in values if key in PLACES}
+        places = {}
+        for service, key, value in values:
+            kind = PLACES.get(key)
+            # New ids come with every roll-out: an instance that has no siblings beside it is all of its service.
+            if kind and not (kind == "instance" and standout.others != "focus"):
+                places[kind, instance_of_pod.get(value, value) if kind == "instance" else value] = service
         alone = 1 - _siblings_alike(case, standout)
         for entity, service in places.items():
             yield from _of(case, standout, entity, service, len(places) - 1, values, alone)
         if places:
             yield from _alone(standout, alone)
-        found = [(service, key, value) for service, key, value in values if not (key in PLACES or key in _OF_SERVICE or key.startswith(OUTCOMES + ASKED))]
+        found = [
+            (service, key, value)
+            for service, key, value in values
+            if not (key in PLACES or key in _OF_SERVICE or key.startswith(OUTCOMES + ASKED) or _names_an_operation(case, service, key, value))
+        ]
         if found and not places and attributes < MOST_ATTRIBUTES:
             attributes += 1
-            service, key, value = found[0]
+            _, key, value = found[0]
+            service = owners.get((key, value), found[0][0])
             yield from _of(case, standout, ("attribute", key), service, 0, [(service, key, value)], 1.0)
             yield from _alone(standout, 1.0)
+
+
+def _owners(case: Case) -> dict[tuple[str, str], str]:
+    """Of a value that is carried through several services, the one that adds most to the change."""
+    services: dict[tuple[str, str], set[str]] = {}
+    for standout in case.standouts:
+        for service, key, value in [(standout.service, standout.key, standout.value), *standout.same_as]:
+            services.setdefault((key, value), set()).add(service)
+    return {mark: max(sorted(found), key=lambda service: case.effect_of(("service", service))) for mark, found in services.items() if len(found) > 1}
+
+
+def _instance_of_pod(case: Case) -> dict[str, str]:
+    """One thing under two names is one candidate: the instance that each pod is, where a pod is one."""
+    if POD not in case.traces.table.column_names:
+        return {}
+    pods, instances = case.traces.codes(POD)[1], case.traces.codes("instance")[1]
+    found: dict[str, set[str]] = {}
+    for pod, instance in case.traces.together(POD, "instance"):
+        found.setdefault(pods[pod], set()).add(instances[instance])
+    return {pod: names.pop() for pod, names in found.items() if len(names) == 1}
+
+
+def _names_an_operation(case: Case, service: str, key: str, value: str) -> bool:
+    """Whether a value tells no more than an operation does: where in a program a span is made, or by which way a request came."""
+    traces = case.traces
+    with_value = np.zeros(len(traces), np.bool_)
+    for column in arrow.columns_of(key):
+        if column in traces.table.column_names:
+            code, names = traces.codes(column)
+            with_value |= np.isin(code, [n for n, name in enumerate(names) if str(name) == value])
+    mine = with_value & traces.equal("service", service)
+    if not mine.any():
+        return False
+    operation = traces.codes("operation")[0]
+    of = traces.equal("service", service) & np.isin(operation, np.unique(operation[mine])) & np.isin(traces.kind, np.unique(traces.kind[mine]))
+    return bool(mine.sum() >= ALL * of.sum()) or _same_traces_as_an_operation(case, mine)
+
+
+def _same_traces_as_an_operation(case: Case, rows: Bools) -> bool:
+    """Whether the traces of some spans are those in which some one operation is met."""
+    trace, met = case.operations_by_trace
+    marked = np.zeros(met.shape[1], np.float64)
+    marked[trace[rows]] = 1.0
+    both, either = met @ marked, np.asarray(met.sum(axis=1)).reshape(-1) + marked.sum()
+    return bool((both >= ALL * (either - both)).any())
 
 
 def _alone(s: Standout, alone: float) -> Iterator[Observation]:

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from wirbel.core.diagnosis.case import Case
+from wirbel.core.diagnosis.case import Case, Entity
 from wirbel.core.diagnosis.evidence.observation import Feature, Observation, Source
 from wirbel.core.patterns import drain
 
@@ -24,6 +24,8 @@ MOST_PATTERNS = 3  # of a service that are told
 NEW = 0.1  # of its rate in the focus: a pattern said less often before is new
 LEAST = 3  # records
 MOST_TEMPLATES = 3_000  # of a service that are looked at, the commonest
+UNINVOLVED, WITHOUT_EFFECT = 0.1, 0.3  # of what a new line counts for, where who says it has no part in it, or adds nothing to it
+ENOUGH = 0.2  # of the change, from which on it counts whole
 MOST_MEMBERS = 20  # of a pattern that are named
 ABOUT = (
     ("lock", ("lock", "deadlock")),
@@ -90,15 +92,16 @@ def _observe(case: Case) -> Iterator[Observation]:
         entity = ("service", service)
         fresh = [p for p in mine if p.count >= LEAST and p.before <= NEW * p.after]
         fresh.sort(key=lambda p: (-p.severity, -p.count))
+        part = _part_in_it(case, entity)
         for p in fresh[:MOST_PATTERNS]:
             facts = {"service": service, "template": p.template, "members": p.members, "before": p.before, "after": p.after, "count": p.count}
             about = {"service": service, "text": p.template}
             size = float(np.log2(p.count + 1)) * (1.0 if p.severity >= WARNING else 0.5)
             feature = "new pattern" if p.of_requests > 0.5 else "new pattern of its own"
-            yield Observation(entity, feature, size, _mechanism(p.template), "log-pattern", facts, about, service=service)
+            yield Observation(entity, feature, part * size, _mechanism(p.template), "log-pattern", facts, about, service=service)
             for address, other in named.items():
                 if other != entity and address in p.template and POOL not in p.template.lower():
-                    yield Observation(other, "named in a new pattern", size, _mechanism(p.template), "log-pattern", facts, about)
+                    yield Observation(other, "named in a new pattern", _part_in_it(case, other) * size, _mechanism(p.template), "log-pattern", facts, about)
         loud = [p for p in mine if p.severity >= WARNING]
         before, after = sum(p.before for p in loud), sum(p.after for p in loud)
         grown = float(np.log2((after * case.question.focus.seconds + 2) / (before * case.question.focus.seconds + 2)))
@@ -109,6 +112,15 @@ def _observe(case: Case) -> Iterator[Observation]:
         if was * case.question.focus.seconds > 20 and now < 0.5 * was:
             facts = {"service": service, "before": was, "after": now}
             yield Observation(entity, "says less", 1 - now / was, "absence", "says-less", facts, {"service": service}, service=service)
+
+
+def _part_in_it(case: Case, entity: Entity) -> float:
+    """How much what is said of something counts, between 0 and 1: new lines come with every release, and are no cause where they have no effect."""
+    if entity not in case.involved:
+        return UNINVOLVED
+    if case.question.signal == "throughput":
+        return 1.0
+    return WITHOUT_EFFECT + (1 - WITHOUT_EFFECT) * min(case.effect_of(entity) / ENOUGH, 1.0)
 
 
 def _mechanism(template: str) -> str | None:

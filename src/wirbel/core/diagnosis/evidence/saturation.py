@@ -20,6 +20,7 @@ FEATURES = {
     "fails more": Feature("log2 of what fails, is dropped or repeated", +1, 2.0),
     "metrics moved": Feature("standard deviations beyond those of others", +1, 20.0),
     "several metrics moved": Feature("metrics", +1, 3.0),
+    "host fuller than its peers": Feature("share of a machine, that it rose beyond what the same share of other hosts did", +1, 0.3),
 }
 MOVED = 0.5  # of the focus outside of all of the reference
 MOST = 60.0
@@ -47,7 +48,7 @@ def _observe(case: Case) -> Iterator[Observation]:
         rises = m.outside[row] > 0
         level, before = m.level[row], m.level_before[row]
         apart = m.beside[row] * np.sign(m.z[row])
-        own, named = entities_of(m, row, serving, case.services.by_address)
+        own, named = entities_of(m, row, serving, case.services.by_label)
         for entity in sorted(own | named):
             # A pool is its owner's: who is called is waited for, but it is not the one that is full.
             is_own = entity in own
@@ -58,6 +59,8 @@ def _observe(case: Case) -> Iterator[Observation]:
             for feature, speaks in (("waits more" if is_own else "is waited for", waiting), ("fails more", failing)):
                 if rises and speaks[row]:
                     keep(entity, feature, float(np.log2((m.after[row] + 0.5) / (max(m.before[row], 0) + 0.5))), row)
+            if entity[0] == "host" and rises and np.isfinite(level) and m.metric[row].startswith("system."):
+                keep(entity, "host fuller than its peers", max(float(level - before) - shared.get(m.metric[row], 0.0), 0.0), row)
             if apart > CLEAR:
                 keep(entity, "metrics moved", min(float(apart), MOST), row)
                 count.setdefault(entity, set()).add(m.metric[row])
@@ -95,6 +98,8 @@ def entities_of(m: Measures, row: int, serving: set[str], addresses: dict[str, E
     # What is measured of requests that are served names the server's own address.
     labels = {} if m.metric[row].startswith("http.server.") else m.labels[row]
     texts = [*labels.values(), *([instance] if instance else [])]
+    if service not in serving and not m.metric[row].startswith("system.") and host is not None:
+        texts.append(host)  # the agent of a server runs where it does
     named = {addresses[text] for text in texts if text in addresses}
     if service in serving:
         of_host = m.metric[row].startswith("system.") and host is not None

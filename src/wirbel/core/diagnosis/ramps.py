@@ -1,0 +1,59 @@
+"""What builds up from a change on: a measure that stood still before it and has risen ever since, as memory, connections or a disk do that nobody frees."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+import numpy.typing as npt
+from scipy import stats
+
+from wirbel.core.diagnosis.measures import Measures
+
+Floats = npt.NDArray[np.float64]
+LEAST_BEFORE, LEAST_AFTER = 5, 8  # steps
+RISES = 0.85  # rank correlation with time, after the change
+STANDS = 0.5  # of the pace afterwards, that it may have had before
+CLEAR = 4.0  # standard deviations of what scatters before, by which it rises
+SHARED = 0.5  # of its rise, that the same measure of others may have in the middle
+
+
+def since(m: Measures, rows: list[int], at: int, until: int) -> int | None:
+    """The row, of ``rows``, that rises most clearly between ``at`` and ``until`` (ns) and did not before; None if none does."""
+    first, last = ((moment - m.first) // (m.step_s * 10**9) for moment in (at, until))
+    if first < LEAST_BEFORE or last - first < LEAST_AFTER:
+        return None
+    found = [
+        (rise, row)
+        for row in rows
+        if (rise := _rise(m.values[row, m.recent], int(first), int(last))) > CLEAR and not _is_shared(m, row, int(first), int(last), rise)
+    ]
+    return max(found)[1] if found else None
+
+
+def _rise(values: Floats, first: int, last: int) -> float:
+    """How far a series rises after ``first``, in what it scatters before; 0 where it does not, or rose before as well."""
+    before, after = values[:first], values[first : last + 1]
+    before, after = before[np.isfinite(before)], after[np.isfinite(after)]
+    if len(before) < LEAST_BEFORE or len(after) < LEAST_AFTER or np.ptp(after) == 0:
+        return 0.0
+    if stats.spearmanr(np.arange(len(after)), after).statistic < RISES:
+        return 0.0
+    pace = float(after[-3:].mean() - after[:3].mean()) / len(after)
+    earlier = float(before[-3:].mean() - before[:3].mean()) / len(before)
+    if pace <= 0 or earlier > STANDS * pace:
+        return 0.0
+    scatter = float(np.median(np.abs(before - np.median(before)))) * 1.4826 + 1e-3 * abs(float(before.mean())) + 1e-12
+    return pace * len(after) / scatter
+
+
+def _is_shared(m: Measures, row: int, first: int, last: int, rise: float) -> bool:
+    """Whether others that send the same measure rise as well: that is traffic, or the time of day."""
+    others = [_rise(m.values[other, m.recent], first, last) for other in _of_others(m, row)]
+    return len(others) > 1 and float(np.median(others)) > SHARED * rise
+
+
+def _of_others(m: Measures, row: int) -> Iterator[int]:
+    for other in range(len(m)):
+        if m.metric[other] == m.metric[row] and m.service[other] != m.service[row]:
+            yield other
