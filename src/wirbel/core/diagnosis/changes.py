@@ -38,7 +38,7 @@ NEAR_S = 150.0  # of the onset: changes that are drawn beside it
 LATE_NS = 90 * 10**9  # a change may be announced this long after it took effect
 ROLLOUT_NS = 4 * 60 * 10**9  # and take this long until it is everywhere
 SETTING_NS = 2 * 60 * 10**9  # what is not rolled out takes effect within this time
-ROLLED_OUT = ("deploy", "rollback", "scale", "restart")
+ROLLED_OUT = ("deploy", "rollback")
 GRADUAL_NS = 60 * 60 * 10**9  # what leaks or fills up is felt within this time
 LEAST_SHARE = 0.1  # of the symptom's change, to be responsible for it
 SIGNIFICANT = 0.01
@@ -156,6 +156,9 @@ def _touched(given: Judging, change: Change) -> list[tuple[Entity, Floats, Onset
     for kind, name in given.amounts:
         if kind == "database" and any(value == name or value in name.split(AT) for value in [*databases, change.service] if value):
             add((kind, name))
+            for caller, called in sorted(given.calls):
+                if called == (kind, name):  # who asks it does what it does differently: more, or again
+                    add(("service", caller))
     if change.service and not (databases and found):
         met = _met(given.requests, service=change.service, instance=about["service.instance.id"]) if "service.instance.id" in about else None
         met = _met(given.requests, service=change.service, version=change.version) if met is None and change.version else met
@@ -232,9 +235,13 @@ def _verdict(
     if at_once and p is not None and p < SIGNIFICANT and not follows:
         return "responsible"
     if moved is not None and moved.low > change.at + _takes_ns(change) and moved.size * given.delta > 0:
-        is_slow = moved.takes_s > 0 and moved.low - change.at <= GRADUAL_NS and in_all > LEAST_SHARE
-        return "gradual" if is_slow else "earlier"
-    return "innocent"
+        return "gradual" if _is_slow(change, moved, in_all) else "earlier"
+    # What waits in a queue, or builds up, rises from a change on and steps nowhere.
+    return "gradual" if at_once and moved is not None and _is_slow(change, moved, in_all) and moved.size * given.delta > 0 and not follows else "innocent"
+
+
+def _is_slow(change: Change, moved: Onset, in_all: float) -> bool:
+    return moved.takes_s > 0 and moved.low - change.at <= GRADUAL_NS and in_all > LEAST_SHARE
 
 
 def _takes_ns(change: Change) -> int:

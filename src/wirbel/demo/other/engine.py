@@ -10,7 +10,7 @@ import contextlib
 from collections import defaultdict
 from collections.abc import Callable, Generator
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 import simpy
@@ -27,6 +27,7 @@ DISK_S = 0.004
 ROW_S = 0.003  # for which a writer keeps a row
 
 Play = Generator[Any, Any, Any]
+T = TypeVar("T")
 
 
 class Failed(Exception):
@@ -115,6 +116,7 @@ class Sim:
     held: dict[tuple[str, str], float] = field(default_factory=dict)  # address, table → s for which a writer keeps a row
     disk: dict[str, float] = field(default_factory=dict)  # host → factor on what is read
     link: dict[str, float] = field(default_factory=dict)  # zone → s more on the way to and from it
+    only: dict[tuple[str, str], str] = field(default_factory=dict)  # handler → the version that has what is set of it
     hit: float = HIT
     load: dict[tuple[str, str], float] = field(default_factory=dict)
     client_failing: dict[int, float] = field(default_factory=dict)
@@ -196,7 +198,7 @@ class Sim:
             version = instance.version
             try:
                 yield from self._steps(instance, handler, context, span)
-                if self.rng.random() < max(self.failing.get(key, 0.0), instance.failing, self._of_client(handler, context)):
+                if self.rng.random() < max(self._set(self.failing, key, instance, 0.0), instance.failing, self._of_client(handler, context)):
                     raise Failed("InternalError")
             except Failed as failed:
                 failure = failed
@@ -208,6 +210,10 @@ class Sim:
                 if instance.service.sends_logs:
                     self.logs.append(Log(self.now, handler.service, instance, 17, f"{handler.route} failed: {failure.reason}", context[0], span))
                 raise failure
+
+    def _set(self, values: dict[tuple[str, str], T], key: tuple[str, str], instance: Instance, usual: T) -> T:
+        """What is set of a handler, on instances that have it."""
+        return values.get(key, usual) if self.only.get(key, instance.version) == instance.version else usual
 
     def _of_client(self, handler: Handler, context: tuple[int, int, int]) -> float:
         return self.client_failing.get(context[1], 0.0) if self.plan.services[handler.service].tier == 0 else 0.0
@@ -285,7 +291,7 @@ class Sim:
             elif step.do == "call":
                 yield from self._call(instance, step, context, span)
             elif step.do == "query":
-                for _ in range(self.repeats.get((handler.service, handler.route), 1)):
+                for _ in range(self._set(self.repeats, (handler.service, handler.route), instance, 1)):
                     yield from self._query(instance, self.plan.stores[step.target], step.what, context, span)
             elif step.do == "lookup":
                 yield from self._lookup(instance, step, context, span)
@@ -299,10 +305,10 @@ class Sim:
 
     def _work(self, instance: Instance, handler: Handler, seconds: float, context: Any) -> Play:
         key = (handler.service, handler.route)
-        took = seconds * self.rng.lognormal(-(SPREAD**2) / 2, SPREAD) * self.work.get(key, 1.0) * instance.slow
+        took = seconds * self.rng.lognormal(-(SPREAD**2) / 2, SPREAD) * self._set(self.work, key, instance, 1.0) * instance.slow
         if self.plan.services[handler.service].tier == 0 or self.plan.baggage:
             took *= self.tenant_work.get(context[2], 1.0)
-        share, factor = self.rare.get(key, (0.0, 1.0))
+        share, factor = self._set(self.rare, key, instance, (0.0, 1.0))
         took *= factor if share and self.rng.random() < share else 1.0
         instance.cpu_s += took
         yield from self._use(instance.host, took)

@@ -41,6 +41,7 @@ class Story:
     rng: np.random.Generator
     onset: float
     changes: list[dict[str, Any]] = field(default_factory=list)
+    version: str = ""  # the last one that was released
 
     def change(self, kind: str, at: float, service: str | None, summary: str, **more: Any) -> str:
         name = f"{kind}-{len(self.changes)}-{int(at)}"
@@ -54,7 +55,14 @@ class Story:
             if only in (None, n):
                 self._replace(instance, at + n * 20.0, version)
         entity = {} if only is None else {"k8s.pod.name": self.sim.instances[service][only].pod}
+        self.version = version
         return self.change("deploy", at, service, f"{service} {version}", version=version, entity=entity)
+
+    def release_of(self, key: tuple[str, str], at: float) -> str:
+        """A new version that alone has what is set of a handler."""
+        change = self.release(key[0], at)
+        self.sim.only[key] = self.version
+        return change
 
     def _replace(self, instance: Instance, at: float, version: str | None) -> None:
         def leave() -> None:
@@ -116,7 +124,7 @@ def _service(story: Story, service: str, mechanisms: list[str], change: str | No
 def slow_code(story: Story) -> Trouble:
     """A version works longer at one of its operations."""
     key = story.inner()
-    change = story.release(key[0], story.onset - 5)
+    change = story.release_of(key, story.onset - AWAY_S)
     story.sim.at(story.onset, lambda: story.sim.work.update({key: float(story.rng.uniform(6, 14))}))
     return _service(story, key[0], ["deploy", "slower-work"], change, [("operation", f"{key[0]} GET {key[1]}")])
 
@@ -131,7 +139,7 @@ def slow_code_untold(story: Story) -> Trouble:
 def rare_path(story: Story) -> Trouble:
     """A version takes very long for a few of its requests."""
     key = story.inner()
-    change = story.release(key[0], story.onset - 5)
+    change = story.release_of(key, story.onset - AWAY_S)
     story.sim.at(story.onset, lambda: story.sim.rare.update({key: (float(story.rng.uniform(0.06, 0.12)), float(story.rng.uniform(60, 120)))}))
     return _service(story, key[0], ["deploy", "slower-work"], change)
 
@@ -139,8 +147,8 @@ def rare_path(story: Story) -> Trouble:
 def one_by_one(story: Story) -> Trouble:
     """A version asks for rows one by one."""
     key, _ = story.query()
-    change = story.release(key[0], story.onset - 5)
-    story.sim.at(story.onset, lambda: story.sim.repeats.update({key: int(story.rng.integers(15, 35))}))
+    change = story.release_of(key, story.onset - AWAY_S)
+    story.sim.at(story.onset, lambda: story.sim.repeats.update({key: int(story.rng.integers(30, 60))}))
     return _service(story, key[0], ["deploy", "more-calls"], change)
 
 
@@ -190,7 +198,7 @@ def failing_config(story: Story) -> Trouble:
 
 def failing_release(story: Story) -> Trouble:
     key = story.inner()
-    change = story.release(key[0], story.onset - 5)
+    change = story.release_of(key, story.onset - AWAY_S)
     story.sim.at(story.onset, lambda: story.sim.failing.update({key: float(story.rng.uniform(0.15, 0.6))}))
     return _service(story, key[0], ["deploy", "errors"], change)
 
@@ -299,7 +307,7 @@ def consumer_slow(story: Story) -> Trouble:
     """Who carries out what the queue holds takes longer for each message than messages come."""
     consumer, route = next(iter(story.sim.plan.topics.values()))
     told = story.rng.random() < 0.5
-    change = story.release(consumer, story.onset - 5) if told else None
+    change = story.release_of((consumer, route), story.onset - AWAY_S) if told else None
     plan = story.sim.plan
     sent = sum(rate for key, rate in story.rates().items() for step in plan.handlers[key].steps if step.what == route)
     can = 2 * len(story.sim.instances[consumer]) / plan.handlers[consumer, route].steps[0].seconds
@@ -322,7 +330,7 @@ def cold_cache(story: Story) -> Trouble | None:
         for step in story.sim.plan.handlers[key].steps:
             if step.do == "lookup":
                 where, table = step.what.split()
-                story.sim.statement[where, f"SELECT * FROM {table} WHERE key = $1"] = 12.0
+                story.sim.statement[where, f"SELECT * FROM {table} WHERE key = $1"] = 30.0
     return Trouble(
         "", story.onset, [("database", address), *(("service", key[0]) for key in lookups)], ["cache", "config", "more-calls", "slower-work"], [], change
     )

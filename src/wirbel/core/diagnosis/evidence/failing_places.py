@@ -72,7 +72,7 @@ def _apart(case: Case, began: npt.NDArray[np.int64], served: npt.NDArray[np.int6
         share = all_bad[:, at] / np.maximum(there, 1)
         others = (all_bad.sum(axis=1) - all_bad[:, at]) / np.maximum(elsewhere, 1)
         scatter = np.sqrt(np.maximum(share * (1 - share), 1e-9) / np.maximum(there, 1) + np.maximum(others * (1 - others), 1e-9) / np.maximum(elsewhere, 1))
-        found.append([names[n] for n in np.flatnonzero(enough & (share - others > LEAST) & (share - others > 4 * scatter))])
+        found.append(sorted(names[n] for n in np.flatnonzero(enough & (share - others > LEAST) & (share - others > 4 * scatter))))
     return found
 
 

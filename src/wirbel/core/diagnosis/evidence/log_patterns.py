@@ -28,16 +28,18 @@ UNINVOLVED, WITHOUT_EFFECT = 0.1, 0.3  # of what a new line counts for, where wh
 ENOUGH = 0.2  # of the change, from which on it counts whole
 MOST_MEMBERS = 20  # of a pattern that are named
 ABOUT = (
-    ("lock", ("lock", "deadlock")),
-    ("disk", ("no space", "disk", "extend file", "read-only file")),
-    ("memory", ("memory", "heap", "collection", "garbage", "oom")),
-    ("waiting", ("pool", "connection", "waited", "queue", "exhausted")),
-    ("network", ("unreachable", "reset by peer", "packet", "network")),
-    ("config", ("expired", "certificate", "configuration", "invalid key", "permission", "denied")),
-    ("slower-work", ("slow query", "slow")),
-    ("external", ("answered", "upstream")),
+    ("lock", ("lock", "deadlock", "could not serialize")),
+    ("disk", ("no space left", "disk", "quota", "read-only file", "input/output error", "too many open files")),
+    ("memory", ("memory", "heap", "garbage", "gc overhead", "oom")),
+    ("waiting", ("pool", "connection", "queue", "resource exhausted", "too many clients", "backlog")),
+    ("network", ("unreachable", "no route to host", "reset by peer", "broken pipe", "packet", "name resolution")),
+    ("config", ("certificate", "expired", "permission denied", "unauthenticated", "access denied", "configuration", "invalid argument")),
+    ("external", ("bad gateway", "service unavailable", "gateway timeout", "upstream")),
+    ("waiting", ("timed out", "timeout", "deadline exceeded")),
 )
-"""Words, and the mechanism of which they speak: common practice."""
+"""Words, and the mechanism of which they speak; the first that is said counts. From memory: messages of POSIX errors (strerror), names of PostgreSQL's error
+conditions (its documentation, appendix A), status codes of gRPC and phrases of HTTP (RFC 9110), results of verifying a certificate (RFC 5280),
+and single words of the trade (common practice)."""
 POOL = "pool"  # of connections, or of workers: it is its owner's, and whom it leads to is waited for
 
 
