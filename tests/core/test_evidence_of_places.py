@@ -35,8 +35,8 @@ def test_the_tenants_of_a_slow_host_suffer_together_and_others_do_not() -> None:
 def test_a_zone_is_named_after_the_only_host_of_it_that_is_slow() -> None:
     """However much was held to speak for zones."""
     fond_of_zones = replace(load(), candidates={**load().candidates, "zone": 4.0})
-    assert rank(case(fleet(slow_host="h3")), fond_of_zones)[0][0].entity == ("host", "h3")
-    assert rank(case(fleet(slow_zone="south")), fond_of_zones)[0][0].kind == "zone"
+    assert rank(case(fleet(slow_host="h3")), fond_of_zones).candidates[0].entity == ("host", "h3")
+    assert rank(case(fleet(slow_zone="south")), fond_of_zones).candidates[0].kind == "zone"
 
 
 def tenants(takes: float, elsewhere: float = 0.05) -> Case:

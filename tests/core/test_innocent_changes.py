@@ -24,7 +24,7 @@ def told(kind: str, minutes: float, **of: object) -> Change:
 
 
 def first(table: object, *changes: Change, **records: object):  # type: ignore[no-untyped-def]
-    return rank(Case(question(), Records(spans=table, changes=list(changes), **records)))[0][0]  # type: ignore[arg-type]
+    return rank(Case(question(), Records(spans=table, changes=list(changes), **records))).candidates[0]  # type: ignore[arg-type]
 
 
 @pytest.mark.parametrize("minutes", [5, 12, 40, -4])

@@ -49,7 +49,7 @@ def test_a_value_that_tells_no_more_than_an_operation_is_no_candidate() -> None:
     given = case(two_operations(slow_group=False))
     assert "mod.name" in {key for s in given.standouts for _, key, _ in [(s.service, s.key, s.value), *s.same_as]}  # it does mark the slow requests
     assert not [entity for entity, _ in seen(given, "contrast") if entity == ("attribute", "mod.name")]
-    assert rank(given)[0][0].entity == ("service", "back")
+    assert rank(given).candidates[0].entity == ("service", "back")
 
 
 def test_a_value_that_is_carried_through_services_belongs_to_the_one_that_changed() -> None:
@@ -81,7 +81,7 @@ def test_new_ids_after_a_roll_out_do_not_take_the_evidence_of_the_service() -> N
                 "instance": f"front-{int(rng.integers(2))}",
             }
         )
-    found = rank(case(with_new_ids(table(*rows))))[0]
+    found = rank(case(with_new_ids(table(*rows)))).candidates
     assert found[0].entity == ("service", "front")
 
 
@@ -98,7 +98,7 @@ def test_a_new_line_of_what_the_requests_never_meet_counts_for_little() -> None:
     found = seen(case(fleet(slow_database=True), patterns=lines), "log patterns")
     there, met = (found[("service", name), "new pattern of its own"].value for name in ("ledger", "back"))
     assert there < 0.2 * met / 0.3
-    assert rank(case(fleet(slow_database=True), patterns=lines))[0][0].entity == ("database", "ns at db")
+    assert rank(case(fleet(slow_database=True), patterns=lines)).candidates[0].entity == ("database", "ns at db")
 
 
 def test_what_is_asked_and_adds_nothing_is_told_apart_from_what_is_not_asked() -> None:
@@ -135,7 +135,7 @@ def test_what_waits_in_a_queue_waits_for_its_consumer() -> None:
     assert {part.peer for part in given.here.parts if part.kind == TRANSFER} == {"worker"}
     assert given.effect_of(("service", "worker")) > 0.9
     assert given.effect_of(("database", "bus.example")) == 0
-    assert rank(given)[0][0].entity == ("service", "worker")
+    assert rank(given).candidates[0].entity == ("service", "worker")
 
 
 def failing(host: str) -> pa.Table:

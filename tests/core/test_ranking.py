@@ -18,7 +18,7 @@ from wirbel.core.diagnosis.contrast import Standout
 from wirbel.core.diagnosis.model import Candidate, Doubt, Evidence, Load, Moved, Question, Window
 from wirbel.core.diagnosis.onset import Onset
 from wirbel.core.diagnosis.parts import DEPENDENCY, OWN, TRANSFER, Part
-from wirbel.core.diagnosis.ranking import observe, rank
+from wirbel.core.diagnosis.ranking import Ranking, observe, rank
 from wirbel.core.diagnosis.responsibility import Doer
 from wirbel.core.diagnosis.sentences import KINDS, next_step, sentence, title
 from wirbel.core.signals import spans
@@ -81,7 +81,7 @@ def findings(*given: tuple[Share, Contribution], **more: object) -> Case:
 
 
 def ranked(case: Case) -> list[Candidate]:
-    return rank(case)[0]
+    return rank(case).candidates
 
 
 def judged(service: str, verdict: str, lead_s: float, **more: object) -> Judged:
@@ -112,7 +112,8 @@ def test_time_on_the_way_is_waiting_for_who_was_asked() -> None:
 
 def test_what_no_candidate_explains_is_said() -> None:
     case = findings(own("a", 0.4), own("b", 0.2))
-    found, unexplained = rank(case)
+    ranking = rank(case)
+    found, unexplained = ranking.candidates, ranking.unexplained
     assert found[0].name == "a"
     assert unexplained == pytest.approx(1 - sum(c.explains for c in found))
 
@@ -120,7 +121,7 @@ def test_what_no_candidate_explains_is_said() -> None:
 @pytest.mark.parametrize(("effect", "doubt"), [(replace(EFFECT, low=-0.1), "wanders"), (replace(EFFECT, delta=0.0, low=0.0, high=0.0), "same")])
 def test_a_change_that_may_be_none_has_no_candidates(effect: Effect, doubt: Doubt) -> None:
     case = findings(own("a", 0.8), effect=effect)
-    assert rank(case) == ([], 1.0)
+    assert rank(case) == Ranking([], 1.0, 1.0)
     assert case.doubt == doubt
 
 
@@ -134,7 +135,7 @@ def test_what_is_for_certain_no_more_than_what_is_steady_may_move_is_none(certai
     ends = sorted((certain * delta, 2 * delta))
     case = findings(own("a", delta), effect=replace(EFFECT, delta=delta, low=ends[0], high=ends[1]), carried=(usual, now))
     assert case.doubt == (None if matters else "wanders" if certain < 0 else "small")
-    assert bool(rank(case)[0]) == matters
+    assert bool(rank(case).candidates) == matters
 
 
 def test_a_clearer_symptom_makes_whoever_did_it_likelier() -> None:

@@ -131,8 +131,19 @@ def _parser() -> argparse.ArgumentParser:
     drill = commands.add_parser("drill", parents=[shared], help="practise on faults of the demo world, and mark the answers against the truth")
     drill.add_argument("--fault", default="all", metavar="NAME", help="one kind, several with commas, or all")
     drill.add_argument("--seeds", default="1", metavar="N-M")
-    drill.add_argument("--world", choices=["skerry", "random"], default="skerry", help="the demo's world, or one drawn from each seed")
+    drill.add_argument(
+        "--world",
+        choices=["skerry", "random", "other"],
+        default="skerry",
+        help="the demo's world, one drawn from each seed, or a second world that nothing is fitted on",
+    )
     drill.add_argument("--habits", metavar="NAME", default="own", help="what the team sends of it all; --list names them")
+    drill.add_argument(
+        "--reference",
+        type=float,
+        metavar="DAYS",
+        help="move the reference so many days before the focus (after it: a negative number); the answer should stay the same",
+    )
     drill.add_argument("--stored", action="store_true", help="through a database, from the door to the answer, instead of straight into the heart")
     drill.add_argument("--fit", action="store_true", help="fit the diagnosis' weights on random worlds of these seeds")
     drill.add_argument("--jobs", type=int, default=0, metavar="N", help="drills at a time; as many as there are processors if not given")

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import UTC, datetime
 
 MINUS = "\u2212"
+MOST_NAMED = 5  # of a list of names
 
 
 def number(value: float) -> str:
@@ -55,3 +57,8 @@ def rfc3339(at_ns: int) -> str:
     """ns since 1970 as RFC 3339 in UTC, to the millisecond."""
     whole, rest = divmod(int(at_ns), 10**9)
     return f"{datetime.fromtimestamp(whole, UTC):%Y-%m-%dT%H:%M:%S}.{rest // 10**6:03d}Z"
+
+
+def listed(names: Sequence[str]) -> str:
+    """The first names, and how many more there are."""
+    return ", ".join(names[:MOST_NAMED]) + (f" and {len(names) - MOST_NAMED} more" if len(names) > MOST_NAMED else "")

@@ -278,6 +278,8 @@ class AnswerView(Contract):
     examples: dict[str, Example]
     series: SeriesOut | None = None  # of the symptom
     doubt: Doubt | None = None
+    none: float | None = None  # kept answers of before have none
+    would_tell: list[str] = []
     notes: list[str]
 
     @computed_field  # type: ignore[prop-decorator]
@@ -319,6 +321,8 @@ def answer_view(answer: Answer, took_ms: int) -> AnswerView:
         examples={name: Example(**_as_example(ids)) for name, ids in answer.examples.items()},
         series=None if answer.series is None else SeriesOut.model_validate(answer.series),
         doubt=answer.doubt,
+        none=answer.none,
+        would_tell=answer.would_tell,
         notes=answer.notes,
     )
 

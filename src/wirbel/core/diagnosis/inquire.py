@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from wirbel.core.diagnosis.case import Case, Records
+from wirbel.core.diagnosis.missing import would_tell
 from wirbel.core.diagnosis.model import Answer, Question
 from wirbel.core.diagnosis.ranking import rank
 from wirbel.core.diagnosis.requests import Requests
@@ -24,7 +25,7 @@ def answer(case: Case) -> Answer:
     about_traffic = question.signal == "throughput"
     if not about_traffic:
         case.check_enough()
-    candidates, unexplained = rank(case)
+    found = rank(case)
     return Answer(
         question=question,
         effect=case.effect,
@@ -34,8 +35,10 @@ def answer(case: Case) -> Answer:
         standouts=[] if about_traffic else case.standouts,
         changes=case.judged,
         moved=[] if about_traffic else case.order,
-        candidates=candidates,
-        unexplained=unexplained,
+        candidates=found.candidates,
+        unexplained=found.unexplained,
+        none=found.none,
+        would_tell=would_tell(case),
         doubt=case.doubt,
         examples={} if about_traffic else case.examples(),
         series=case.services.sampled(question.signal),

@@ -138,6 +138,8 @@ class Answer:
     moved: list[Moved]
     candidates: list[Candidate]
     unexplained: float
+    none: float  # confidence that it is none of the candidates that are known; with all confidences, also of those that are not shown, it adds up to one
+    would_tell: list[str]  # telemetry that is missing
     doubt: Doubt | None
     examples: dict[str, tuple[str, str]]  # "slow" and "normal" → (trace id, span id), hexadecimal
     series: Sampled | None  # of the symptom

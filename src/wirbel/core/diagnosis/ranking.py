@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -11,7 +11,7 @@ from wirbel.core.diagnosis.case import Case
 from wirbel.core.diagnosis.evidence import FEATURES, SOURCES
 from wirbel.core.diagnosis.evidence.observation import ALL_SIGNALS, Observation
 from wirbel.core.diagnosis.model import Candidate, Evidence
-from wirbel.core.diagnosis.weighing import CLEAR, WITHOUT_TRACES, Seen, Weights, gather, load
+from wirbel.core.diagnosis.weighing import CLEAR, WITH_TRACES, WITHOUT_TRACES, Seen, Weights, gather, load
 from wirbel.core.signals.changes import Change
 from wirbel.core.stats.conditional_logit import probabilities
 
@@ -57,26 +57,41 @@ def _may_be_slowness(case: Case) -> bool:
 
 
 def of_case(case: Case) -> dict[str, float]:
-    """What is to be known of a case as a whole: how clear it is that there is a symptom, −log10 p of there being none, and whether it is not known who calls whom."""
-    return {CLEAR: min(-float(np.log10(max(case.effect.p, 1e-300))), MOST_DOUBT), WITHOUT_TRACES: float(case.records.by_metrics)}
+    """What is to be known of a case as a whole: how clear it is that there is a symptom, −log10 p of there being none."""
+    return {CLEAR: min(-float(np.log10(max(case.effect.p, 1e-300))), MOST_DOUBT)}
 
 
-def rank(case: Case, weights: Weights | None = None) -> tuple[list[Candidate], float]:
-    """Candidates, surest first, and the share of the change that none of them explains.
+def what_is_known(case: Case) -> str:
+    """By which calibration a case's confidences are told."""
+    return WITHOUT_TRACES if case.records.by_metrics else WITH_TRACES
+
+
+@dataclass(frozen=True)
+class Ranking:
+    """Candidates, surest first; the share of the change that none of them explains; and the confidence that it is none of all that are known."""
+
+    candidates: list[Candidate]
+    unexplained: float
+    none: float
+
+
+def rank(case: Case, weights: Weights | None = None) -> Ranking:
+    """Candidates weighed by the model.
 
     Where the symptom may be none, or is too small to matter, nothing stands out: no candidates, and all of it unexplained.
     """
     if case.doubt:
-        return [], 1.0
+        return Ranking([], 1.0, 1.0)
     weights = weights or load()
     seen = gather(observe(case), of_case(case))
-    chances = weights.chances(seen)
+    chances = weights.chances(seen, what_is_known(case))
+    none = max(1.0 - float(chances.sum()), 0.0)
     order = np.argsort(-chances, kind="stable")[:MOST_CANDIDATES]
     candidates = [_candidate(case, seen[n], float(chances[n]), weights) for n in order]
     candidates = [candidate for candidate in candidates if candidate.confidence >= LEAST_CONFIDENCE]
     if all(candidate.confidence < NOTHING for candidate in candidates):
-        return [], 1.0
-    return candidates, _unexplained(case, candidates)
+        return Ranking([], 1.0, none)
+    return Ranking(candidates, _unexplained(case, candidates), none)
 
 
 def _unexplained(case: Case, candidates: list[Candidate]) -> float:

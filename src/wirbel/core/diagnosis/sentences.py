@@ -15,7 +15,6 @@ from wirbel.core.diagnosis.parts import ASKED, DEPENDENCY, OUTSIDE, OWN, TRANSFE
 from wirbel.core.signals.changes import lines
 
 Facts = Mapping[str, Any]
-MOST_NAMED = 5
 MOST_LINES_TOLD = 2  # of configuration
 _ALIKE = 1.05  # a ratio nearer to one than this is not told
 
@@ -281,20 +280,13 @@ def _only_with(facts: Facts) -> str:
 
 def _tenants(facts: Facts) -> str:
     there = f"in {facts['kind']} {facts['value']}" if facts["kind"] == "zone" else f"on {facts['value']}"
-    return f"Work takes {_times(facts['times'])} as long {there} beside the same services elsewhere: {_listed(facts['services'])}."
+    return f"Work takes {_times(facts['times'])} as long {there} beside the same services elsewhere: {text.listed(facts['services'])}."
 
 
 def _fills_host(facts: Facts) -> str:
     before, after = _before_and_after(facts, "share" if facts["unit"] == "1" else facts["unit"])
     beside = " (as its other instances do elsewhere)" if facts["as_all"] else ""
-    return (
-        f"{facts['name']} takes more of the processors of {facts['host']}{beside}, {before} → {after}, where others are slower: {_listed(facts['services'])}."
-    )
-
-
-def _listed(names: Sequence[str]) -> str:
-    """The first names, and how many more there are."""
-    return ", ".join(names[:MOST_NAMED]) + (f" and {len(names) - MOST_NAMED} more" if len(names) > MOST_NAMED else "")
+    return f"{facts['name']} takes more of the processors of {facts['host']}{beside}, {before} → {after}, where others are slower: {text.listed(facts['services'])}."
 
 
 def _instance_apart(facts: Facts) -> str:
@@ -351,7 +343,7 @@ def _no_effect(facts: Facts) -> str:
 
 def _failing_there(facts: Facts) -> str:
     there = f"in {facts['kind']} {facts['value']}" if facts["kind"] == "zone" else f"on {facts['value']}"
-    return f"Requests fail {there} and not in the same services elsewhere: {_listed(facts['services'])}."
+    return f"Requests fail {there} and not in the same services elsewhere: {text.listed(facts['services'])}."
 
 
 def _keeps_waiting(facts: Facts) -> str:

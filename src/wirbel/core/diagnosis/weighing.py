@@ -34,11 +34,11 @@ APART = ("stands out", "instance apart")  # say how much of the harm is in a par
 OF_PARTS = ("one value alone", "one part alone")  # of a whole: that it has a part that does the harm
 CALLED = ("database", "external")  # kinds that are known by where they are called
 CLEAR = "the symptom is clear"
-WITHOUT_TRACES = "it is not known who calls whom"
-CASE_FEATURES = {CLEAR: Feature("-log10 p of there being no change", +1, 3.0), WITHOUT_TRACES: Feature("1 where there are no traces", -1, 0.3)}
+CASE_FEATURES = {CLEAR: Feature("-log10 p of there being no change", +1, 3.0)}
 """Of a case as a whole: they tell candidates from none of them."""
 COLUMNS = (*FEATURES, *CASE_FEATURES, *KINDS)
 UNKNOWN = "unknown"
+WITH_TRACES, WITHOUT_TRACES = "with traces", "without traces"
 
 
 def grown(feature: Feature, value: float) -> float:
@@ -155,7 +155,7 @@ class Weights:
     candidates: Mapping[str, float]  # of COLUMNS
     mechanisms: Mapping[str, float]  # of FEATURES
     changes: Mapping[str, float]  # of change_choice.COLUMNS
-    calibration: Calibration
+    calibration: Mapping[str, Calibration]  # WITH_TRACES and WITHOUT_TRACES
     fitted: Mapping[str, Any]  # how
 
     def score(self, row: Floats) -> float:
@@ -171,13 +171,15 @@ class Weights:
         weights = np.array([self.mechanisms.get(name, 0.0) for name in FEATURES])
         return max(found, key=lambda name: float(found[name] @ weights), default=UNKNOWN)
 
-    def chances(self, seen: Sequence[Seen]) -> Floats:
-        """Confidence of each candidate; what they lack to 1 is that of none of them."""
-        return probabilities(self.calibration.of(np.array([self.score(one.row()) for one in seen])))
+    def chances(self, seen: Sequence[Seen], known: str) -> Floats:
+        """Confidence of each candidate; what they lack to 1 is that of none of them. ``known`` is WITH_TRACES or WITHOUT_TRACES: who calls whom tells most."""
+        return probabilities(self.calibration[known].of(np.array([self.score(one.row()) for one in seen])))
 
 
 @lru_cache(maxsize=1)
 def load() -> Weights:
     """The weights that come with the code."""
     kept = json.loads(resources.files("wirbel.core.diagnosis").joinpath("weights.json").read_text())
-    return Weights(kept["candidates"], kept["mechanisms"], kept["changes"], Calibration(**kept["calibration"]), kept["fitted"])
+    return Weights(
+        kept["candidates"], kept["mechanisms"], kept["changes"], {known: Calibration(**made) for known, made in kept["calibration"].items()}, kept["fitted"]
+    )

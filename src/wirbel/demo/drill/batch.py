@@ -17,6 +17,7 @@ from wirbel.core.text import rfc3339
 from wirbel.demo.drill import digest, observed, prepared, scene
 from wirbel.demo.drill.grade import Grade, grade, innocents
 from wirbel.demo.drill.memory import Memory
+from wirbel.demo.drill.moved import moved
 from wirbel.demo.drill.observed import Observed
 from wirbel.demo.drill.prepared import Prepared
 from wirbel.demo.faults import NoSuchPlace
@@ -43,6 +44,7 @@ class Drill:
     kind: str
     seed: int
     habits: str = OWN
+    reference: float | None = None  # days before the focus; None: just before it
 
     @property
     def name(self) -> str:
@@ -111,6 +113,8 @@ def _later_ids(entities: Sequence[Sequence[str]], known: Memory) -> list[tuple[s
 def graded(drill: Drill, folder: Path) -> tuple[Grade, dict[str, Any], dict[str, Any]] | None:
     """The marks, the answer and the truth of a drill; None where the fault would be felt nowhere."""
     found = drill.prepared(folder)
+    if found is not None and drill.reference is not None:
+        found = moved(found, round(drill.reference * 24 * 60) * scene.MINUTE_NS)
     if found is None:
         return None
     given = found.answer()

@@ -84,7 +84,7 @@ def main(arguments: argparse.Namespace, folder: Path) -> int:
     if arguments.stored:
         results = run.run(os.environ["WIRBEL_DATABASE_URL"], kinds, seeds, say, at_once)
     else:
-        results = run.in_memory([Drill(arguments.world, kind, seed, habits) for kind in kinds for seed in seeds], say, at_once, folder)
+        results = run.in_memory([Drill(arguments.world, kind, seed, habits, arguments.reference) for kind in kinds for seed in seeds], say, at_once, folder)
     file = run.keep(results, folder)
     say(f"kept as {file}")
     print(json.dumps(results) if arguments.json else tables.results(results))

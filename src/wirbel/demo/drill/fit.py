@@ -19,7 +19,7 @@ from scipy.optimize import minimize
 import wirbel
 from wirbel.core.diagnosis import change_choice
 from wirbel.core.diagnosis.evidence import FEATURES
-from wirbel.core.diagnosis.weighing import CASE_FEATURES, COLUMNS, Calibration
+from wirbel.core.diagnosis.weighing import CASE_FEATURES, COLUMNS, WITH_TRACES, WITHOUT_TRACES, Calibration
 from wirbel.core.stats.conditional_logit import Choices, fit, probabilities
 from wirbel.demo.drill import digest
 from wirbel.demo.drill.batch import OWN, Drill
@@ -55,8 +55,8 @@ def together(options: Sequence[Options], none: bool = True) -> Choices:
 
 
 def of_candidates(drills: Sequence[Observed]) -> Floats:
-    """Weights of COLUMNS. Drills at whose fault nothing points teach nothing."""
-    used = [drill.candidates for drill in drills if drill.candidates.right.any() or drill.kind == NOTHING]
+    """Weights of COLUMNS. Drills at whose fault nothing points teach nothing, and those without traces what is not so where there are some."""
+    used = [drill.candidates for drill in drills if drill.known == WITH_TRACES and (drill.candidates.right.any() or drill.kind == NOTHING)]
     return fit(together(used), signs(COLUMNS), L2)
 
 
@@ -76,8 +76,17 @@ def scores_held_out(drills: Sequence[Observed]) -> list[Floats]:
 def held_out(drills: Sequence[Observed]) -> list[Floats]:
     """Confidences of each drill's candidates, as they would be shown by weights fitted on drills of other worlds and seeds."""
     scores = scores_held_out(drills)
-    made = calibration(drills, scores)
-    return [probabilities(made.of(one)) for one in scores]
+    made = calibrations(drills, scores)
+    return [probabilities(made[drill.known].of(one)) for drill, one in zip(drills, scores, strict=True)]
+
+
+def calibrations(drills: Sequence[Observed], scores: Sequence[Floats]) -> dict[str, Calibration]:
+    """One for drills with traces, and one for those without."""
+    found = {}
+    for known in (WITH_TRACES, WITHOUT_TRACES):
+        mine = [(drill, score) for drill, score in zip(drills, scores, strict=True) if drill.known == known]
+        found[known] = calibration([drill for drill, _ in mine], [score for _, score in mine]) if mine else Calibration(1.0, 0.0)
+    return found
 
 
 def calibration(drills: Sequence[Observed], scores: Sequence[Floats]) -> Calibration:
@@ -116,7 +125,7 @@ def weights(drills: Sequence[Observed]) -> dict[str, Any]:
         "candidates": _named(COLUMNS, candidates),
         "mechanisms": _named(tuple(FEATURES), mechanisms),
         "changes": _named(columns, changes),
-        "calibration": asdict(calibration(drills, scores_held_out(drills))),
+        "calibration": {known: asdict(made) for known, made in calibrations(drills, scores_held_out(drills)).items()},
     }
 
 

@@ -11,8 +11,8 @@ import numpy.typing as npt
 from wirbel.core.diagnosis import change_choice
 from wirbel.core.diagnosis.case import Case
 from wirbel.core.diagnosis.evidence import FEATURES
-from wirbel.core.diagnosis.ranking import observe, of_case
-from wirbel.core.diagnosis.weighing import COLUMNS, gather
+from wirbel.core.diagnosis.ranking import observe, of_case, what_is_known
+from wirbel.core.diagnosis.weighing import COLUMNS, WITH_TRACES, gather
 from wirbel.demo.drill.grade import is_at_fault
 
 Floats = npt.NDArray[np.float64]
@@ -40,6 +40,7 @@ class Observed:
     candidates: Options
     mechanisms: list[Options] = field(default_factory=list)
     changes: list[Options] = field(default_factory=list)
+    known: str = WITH_TRACES  # or WITHOUT_TRACES
 
 
 def of(case: Case, truth: dict[str, Any], world: str, seed: int, seen: bool) -> Observed:
@@ -58,4 +59,5 @@ def of(case: Case, truth: dict[str, Any], world: str, seed: int, seen: bool) -> 
         if options:
             hit = np.array([judged.change.id == truth["change"] for judged, _ in options], np.bool_)
             changes.append(Options(np.array([row for _, row in options]), hit))
-    return Observed(world, truth["kind"], seed, seen, case.question.signal, [one.entity for one in found], Options(rows, right), mechanisms, changes)
+    entities_of = [one.entity for one in found]
+    return Observed(world, truth["kind"], seed, seen, case.question.signal, entities_of, Options(rows, right), mechanisms, changes, what_is_known(case))

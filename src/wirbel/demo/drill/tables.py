@@ -15,6 +15,7 @@ from wirbel.demo.drill.observed import Observed
 
 Floats = npt.NDArray[np.float64]
 EDGES = (0.0, 0.1, 0.3, 0.5, 0.7, 0.9, 1.0)  # of confidences that are told together
+WHEN = ((3600, "over an hour before"), (900, "15 to 60 min before"), (300, "5 to 15 min before"), (0, "up to 5 min before"), (float("-inf"), "after the onset"))
 HEADS = (
     "drills",
     "seen",
@@ -46,7 +47,22 @@ def results(kept: dict[str, Any]) -> str:
     lines += ["", f"Innocents accused where nothing was wrong: {_share(overall['false_accusations'])}; alarms there: {_share(overall['false_alarms'])}."]
     lines += ["", "The right service named first (lenient), on the same drills:"]
     lines += [f"  {name:<20}{_share(found):>6}" for name, found in [("this diagnosis", overall["lenient_1"]), *overall["plain"].items()]]
-    return "\n".join([*lines, reliability(_firsts(kept))])
+    return "\n".join([*lines, *innocent_changes([drill["innocents"] for drill in kept["drills"]]), reliability(_firsts(kept))])
+
+
+def innocent_changes(drills: Sequence[Sequence[dict[str, Any]]]) -> list[str]:
+    """How many drills hold an innocent change responsible with what is named first; and how many of the innocent changes, by where, what and when they were."""
+    if not any(drills):
+        return []
+    told = [one for drill in drills for one in drill]
+    groups: dict[str, list[dict[str, Any]]] = defaultdict(list)
+    for one in told:
+        groups["on what is at fault" if one["on_culprit"] else "on others"].append(one)
+        groups[f"kind: {one['kind']}"].append(one)
+        groups[f"{next(name for least, name in WHEN if one['lead_s'] >= least)}"].append(one)
+    blamed = sum(any(one["blamed"] for one in drill) for drill in drills)
+    lines = ["", f"An innocent change held responsible with what is named first: {blamed} of {len(drills)} drills ({_share(blamed / len(drills))})."]
+    return lines + [f"  {name:<36}{sum(one['blamed'] for one in found):>4} of {len(found)}" for name, found in sorted(groups.items())]
 
 
 def reliability(first: Sequence[tuple[float, bool]]) -> str:

@@ -137,6 +137,10 @@ function TraceLink({
 const ROW = 24;
 const LABEL = 47; // letters of a part that fit
 const LETTER = 8; // px, of an amount
+/** Of the confidence that it is none of the candidates: less is not told. */
+const LEAST_NONE = 0.05;
+/** Confidence of the first candidate from which on nothing more is asked for. */
+const SURE = 0.7;
 const MOST_ROWS = 8;
 const MOST_MOVED = 8;
 const MOST_PARTS = 10;
@@ -326,7 +330,7 @@ function Candidates({ view }: { view: View }) {
   return (
     <section aria-label="Candidates">
       <h2 className="flex justify-between">
-        Candidates <span>weighed by a model fitted on drills; of those given 80 %, about 80 % are right</span>
+        Candidates <span>confidence is calibrated: of ten answers at 80 %, about eight are right</span>
       </h2>
       {view.candidates.length === 0 && (
         <p className="py-3">
@@ -357,6 +361,22 @@ function Candidates({ view }: { view: View }) {
       ))}
       {view.candidates.length > 0 && view.unexplained > 0.005 && (
         <p className="mt-1 text-second">{percent(view.unexplained)} of the change is explained by none of them.</p>
+      )}
+      {view.candidates.length > 0 && view.none != null && view.none >= LEAST_NONE && (
+        <p className="mt-1 text-second">
+          None of these: <b>{percent(view.none)}</b>. The confidences of all candidates and of none of them add up to
+          100 %.
+        </p>
+      )}
+      {view.would_tell.length > 0 && !(view.candidates[0]?.confidence >= SURE) && (
+        <section aria-label="What would tell more" className="mt-2">
+          <h3>What would tell more</h3>
+          <ul className="list-disc pl-5">
+            {view.would_tell.map((what) => (
+              <li key={what}>{what}</li>
+            ))}
+          </ul>
+        </section>
       )}
     </section>
   );

@@ -21,6 +21,7 @@ FEATURES = {
     "metrics moved": Feature("standard deviations beyond those of others", +1, 20.0),
     "several metrics moved": Feature("metrics", +1, 3.0),
     "host fuller than its peers": Feature("share of a machine, that it rose beyond what the same share of other hosts did", +1, 0.3),
+    "its host is fuller": Feature("share of the machine it runs on, that it rose beyond what the same share of other hosts did", -1, 0.3),
 }
 MOVED = 0.5  # of the focus outside of all of the reference
 MOST = 60.0
@@ -35,7 +36,7 @@ def _observe(case: Case) -> Iterator[Observation]:
     telling = np.array([metric not in COUNTED for metric in m.metric], np.bool_)
     moved = telling & (np.abs(m.outside) >= MOVED) & (np.abs(m.z) >= CLEAR)
     serving = {name for kind, name in case.services.entities if kind == "service"}
-    shared = _shared_rise(m)
+    shared, more_asked = _shared_rise(m), _more_asked(case)
     waiting, failing = m.has_word(WAITING), m.has_word(FAILING)
     best: dict[tuple[Entity, str], tuple[float, int]] = {}
     count: dict[Entity, set[str]] = {}
@@ -60,7 +61,8 @@ def _observe(case: Case) -> Iterator[Observation]:
                 if rises and speaks[row]:
                     keep(entity, feature, float(np.log2((m.after[row] + 0.5) / (max(m.before[row], 0) + 0.5))), row)
             if entity[0] == "host" and rises and np.isfinite(level) and m.metric[row].startswith("system."):
-                keep(entity, "host fuller than its peers", max(float(level - before) - shared.get(m.metric[row], 0.0), 0.0), row)
+                rose = float(level - before) - max(shared.get(m.metric[row], 0.0), before * more_asked.get(entity[1], 0.0))
+                keep(entity, "host fuller than its peers", max(rose, 0.0), row)
             if apart > CLEAR:
                 keep(entity, "metrics moved", min(float(apart), MOST), row)
                 count.setdefault(entity, set()).add(m.metric[row])
@@ -75,8 +77,29 @@ def _observe(case: Case) -> Iterator[Observation]:
         }
         about = {"service": m.service[row] or "", "metric": m.metric[row]}
         yield Observation(entity, feature, value, m.mechanism(row), "metric", facts, about, service=_service_of(entity, m, row))
+    yield from _on_full_hosts(case, {entity[1]: value for (entity, feature), (value, _) in best.items() if feature == "host fuller than its peers"})
     for entity, metrics in count.items():
         yield Observation(entity, "several metrics moved", float(len(metrics)))
+
+
+def _more_asked(case: Case) -> dict[str, float]:
+    """By how much more the busiest of what runs on each host is asked, as a share of what it was: so much fuller a host is by that alone."""
+    s, traces = case.services, case.traces
+    hosts, services = traces.codes("host")[1], traces.codes("service")[1]
+    busier = {name: max(2.0 ** float(s.busier[n]) - 1, 0.0) for n, (kind, name) in enumerate(s.entities) if kind == "service"}
+    found: dict[str, float] = {}
+    for host, service in traces.together("host", "service"):
+        found[hosts[host]] = max(found.get(hosts[host], 0.0), busier.get(services[service], 0.0))
+    return found
+
+
+def _on_full_hosts(case: Case, fuller: dict[str, float]) -> Iterator[Observation]:
+    """What is slow on a host that alone is fuller than before is so because of the host, as a rule."""
+    hosts, instances, services = (case.traces.codes(column)[1] for column in ("host", "instance", "service"))
+    for host, instance, service in case.traces.together("host", "instance", "service"):
+        value = fuller.get(hosts[host], 0.0)
+        if value > RISE:
+            yield Observation(("instance", instances[instance]), "its host is fuller", value, attributes={"host.name": hosts[host]}, service=services[service])
 
 
 def _shared_rise(m: Measures) -> dict[str, float]:
