@@ -991,6 +991,8 @@ export interface components {
             focus: components["schemas"]["TimeWindow"];
             /** Moved */
             moved: components["schemas"]["MovedOut"][];
+            /** None */
+            none?: number | null;
             /** Notes */
             notes: string[];
             /**
@@ -1018,6 +1020,11 @@ export interface components {
             took_ms: number;
             /** Unexplained */
             unexplained: number;
+            /**
+             * Would Tell
+             * @default []
+             */
+            would_tell: string[];
         };
         /**
          * Arrived
@@ -1712,6 +1719,8 @@ export interface components {
             id: string;
             /** Moved */
             moved: components["schemas"]["MovedOut"][];
+            /** None */
+            none?: number | null;
             /** Notes */
             notes: string[];
             /**
@@ -1739,6 +1748,11 @@ export interface components {
             took_ms: number;
             /** Unexplained */
             unexplained: number;
+            /**
+             * Would Tell
+             * @default []
+             */
+            would_tell: string[];
         };
         /** InstanceRow */
         InstanceRow: {

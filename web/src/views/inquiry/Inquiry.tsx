@@ -368,7 +368,7 @@ function Candidates({ view }: { view: View }) {
           100 %.
         </p>
       )}
-      {view.would_tell.length > 0 && !(view.candidates[0]?.confidence >= SURE) && (
+      {view.would_tell.length > 0 && (view.candidates[0]?.confidence ?? 0) < SURE && (
         <section aria-label="What would tell more" className="mt-2">
           <h3>What would tell more</h3>
           <ul className="list-disc pl-5">
