@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import numpy as np
 import pytest
 
@@ -12,7 +10,6 @@ from wirbel.core.diagnosis.case import Case
 from wirbel.core.diagnosis.inquire import answer
 from wirbel.core.diagnosis.ranking import rank
 from wirbel.core.diagnosis.sentences import sentence
-from wirbel.core.diagnosis.weighing import load
 
 
 def test_the_tenants_of_a_slow_host_suffer_together_and_others_do_not() -> None:
@@ -33,10 +30,8 @@ def test_the_tenants_of_a_slow_host_suffer_together_and_others_do_not() -> None:
 
 
 def test_a_zone_is_named_after_the_only_host_of_it_that_is_slow() -> None:
-    """However much was held to speak for zones."""
-    fond_of_zones = replace(load(), candidates={**load().candidates, "zone": 4.0})
-    assert rank(case(fleet(slow_host="h3")), fond_of_zones).candidates[0].entity == ("host", "h3")
-    assert rank(case(fleet(slow_zone="south")), fond_of_zones).candidates[0].kind == "zone"
+    assert rank(case(fleet(slow_host="h3"))).candidates[0].entity == ("host", "h3")
+    assert rank(case(fleet(slow_zone="south"))).candidates[0].kind == "zone"
 
 
 def tenants(takes: float, elsewhere: float = 0.05) -> Case:

@@ -12,8 +12,10 @@ from hypothesis import strategies as st
 from wirbel.core.diagnosis import change_choice
 from wirbel.core.diagnosis.evidence import FEATURES, SOURCES
 from wirbel.core.diagnosis.evidence.observation import Observation
-from wirbel.core.diagnosis.weighing import CASE_FEATURES, COLUMNS, Seen, gather, grown, load
+from wirbel.core.diagnosis.weighing import CASE_FEATURES, CLEAR, COLUMNS, WITH_TRACES, WITHOUT_TRACES, Seen, gather, grown, load
+from wirbel.core.stats.conditional_logit import probabilities
 
+OF_CASE = {CLEAR: 5.0}
 SIGNED = {name: feature.sign for name, feature in {**FEATURES, **CASE_FEATURES}.items()}
 
 
@@ -34,10 +36,18 @@ def test_no_weight_has_the_wrong_sign() -> None:
     assert all(weight >= 0 for weight in weights.mechanisms.values())
 
 
-def test_confidence_grows_with_probability_and_stays_within_one() -> None:
-    found = [load().confidence(p) for p in np.linspace(0, 1, 101)]
-    assert found == sorted(found)
-    assert 0 <= found[0] <= found[-1] <= 1
+@pytest.mark.parametrize("known", [WITH_TRACES, WITHOUT_TRACES])
+def test_calibration_keeps_the_order_and_all_with_none_add_up_to_one(known: str) -> None:
+    scores = np.linspace(-6, 9, 31)
+    found = probabilities(load().calibration[known].of(scores))
+    assert list(found) == sorted(found)
+    assert 0 <= found[0] <= found.sum() <= 1
+
+
+def test_without_traces_nobody_is_as_sure() -> None:
+    """The same score, where it is not known who calls whom."""
+    with_them, without = (probabilities(load().calibration[known].of(np.array([6.0, 0.0])))[0] for known in (WITH_TRACES, WITHOUT_TRACES))
+    assert with_them > without + 0.2
 
 
 @given(st.floats(0, 1e9), st.floats(0, 1e9))
@@ -74,22 +84,22 @@ def test_evidence_for_never_counts_against(found: list[Observation], feature: st
 @given(observations)
 def test_renaming_everything_changes_nothing(found: list[Observation]) -> None:
     renamed = [replace(one, entity=(one.entity[0], f"x-{one.entity[1]}")) for one in found]
-    assert sorted(load().chances(gather(found, 5.0))) == pytest.approx(sorted(load().chances(gather(renamed, 5.0))))
+    assert sorted(load().chances(gather(found, OF_CASE), WITH_TRACES)) == pytest.approx(sorted(load().chances(gather(renamed, OF_CASE), WITH_TRACES)))
 
 
 @given(observations)
 def test_an_innocent_entity_changes_no_order(found: list[Observation]) -> None:
     """Somebody of whom hardly anything is seen takes a little from all alike."""
     other = Observation(("service", "innocent"), "walked to", 0.001)
-    before, after = gather(found, 5.0), gather([*found, other], 5.0)
-    order = [before[n].entity for n in np.argsort(-load().chances(before), kind="stable")]
-    later = [after[n].entity for n in np.argsort(-load().chances(after), kind="stable") if after[n].entity != other.entity]
+    before, after = gather(found, OF_CASE), gather([*found, other], OF_CASE)
+    order = [before[n].entity for n in np.argsort(-load().chances(before, WITH_TRACES), kind="stable")]
+    later = [after[n].entity for n in np.argsort(-load().chances(after, WITH_TRACES), kind="stable") if after[n].entity != other.entity]
     assert order == later
 
 
 def chance(found: list[Observation], entity: tuple[str, str]) -> float:
-    seen = gather(found, 5.0)
-    return float(load().chances(seen)[[one.entity for one in seen].index(entity)])
+    seen = gather(found, OF_CASE)
+    return float(load().chances(seen, WITH_TRACES)[[one.entity for one in seen].index(entity)])
 
 
 def test_the_mechanism_is_the_one_for_which_most_speaks() -> None:
@@ -97,8 +107,8 @@ def test_the_mechanism_is_the_one_for_which_most_speaks() -> None:
         Observation(("service", "a"), "explains", 0.9, "slower-work"),
         Observation(("service", "a"), "new pattern of its own", 0.2, "lock"),
     ]
-    assert load().mechanism(gather(found, 5.0)[0]) == "slower-work"
-    assert load().mechanism(gather([Observation(("service", "a"), "walked to", 1.0)], 5.0)[0]) == "unknown"
+    assert load().mechanism(gather(found, OF_CASE)[0]) == "slower-work"
+    assert load().mechanism(gather([Observation(("service", "a"), "walked to", 1.0)], OF_CASE)[0]) == "unknown"
 
 
 def test_a_part_has_its_whole_s_evidence_as_far_as_the_harm_is_in_it() -> None:
@@ -106,7 +116,7 @@ def test_a_part_has_its_whole_s_evidence_as_far_as_the_harm_is_in_it() -> None:
     whole = Observation(("service", "a"), "errors begin", 1.0, "errors", service="a")
 
     def part(stands_out: float) -> Seen:
-        found = gather([whole, Observation(("instance", "a-1"), "stands out", stands_out, service="a")], 5.0)
+        found = gather([whole, Observation(("instance", "a-1"), "stands out", stands_out, service="a")], OF_CASE)
         return next(one for one in found if one.entity == ("instance", "a-1"))
 
     column = COLUMNS.index("errors begin")
@@ -118,6 +128,8 @@ def test_a_part_has_its_whole_s_evidence_as_far_as_the_harm_is_in_it() -> None:
 
 
 def test_what_says_that_a_whole_has_a_bad_part_is_not_said_of_the_part() -> None:
-    found = gather([Observation(("service", "a"), "one value alone", 1.0, service="a"), Observation(("attribute", "k"), "stands out", 1.0, service="a")], 5.0)
+    found = gather(
+        [Observation(("service", "a"), "one value alone", 1.0, service="a"), Observation(("attribute", "k"), "stands out", 1.0, service="a")], OF_CASE
+    )
     seen = {one.entity: one.row()[COLUMNS.index("one value alone")] for one in found}
     assert seen["service", "a"] > 0 == seen["attribute", "k"]

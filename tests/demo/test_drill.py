@@ -12,10 +12,11 @@ import numpy as np
 import pytest
 
 from wirbel.core.errors import InvalidQuestion
+from wirbel.core.signals.changes import Change
 from wirbel.demo import faults
 from wirbel.demo.drill import before, explain, run, scene, tables
 from wirbel.demo.drill.command import habits_of, kinds_of, seeds_of
-from wirbel.demo.drill.grade import grade, summary
+from wirbel.demo.drill.grade import grade, innocents, summary
 from wirbel.demo.drill.plain import METHODS, Given
 from wirbel.demo.world.skerry import SKERRY
 
@@ -115,6 +116,31 @@ def test_the_summary_counts_quiet_drills_apart() -> None:
     assert "100 %" in tables.results(kept)
 
 
+def test_innocent_changes_are_counted_by_where_what_and_when_they_were() -> None:
+    truth = TRUTH | {"change": "deploy-1"}
+    minute = 60 * 10**9
+    told = [
+        Change(id="deploy-1", kind="deploy", at=TRUTH["onset"], service="fare-engine"),
+        Change(id="config-2", kind="config", at=TRUTH["onset"] - 20 * minute, service="fare-engine"),
+        Change(id="job-3", kind="job", at=TRUTH["onset"] + 3 * minute, entity={"host.name": "islet-1"}),
+    ]
+    truth["innocents"] = innocents(truth, told)
+    assert [(one["id"], one["on_culprit"], one["lead_s"]) for one in truth["innocents"]] == [("config-2", True, 1200.0), ("job-3", False, -180.0)]
+    blamed = grade(truth, answered(candidate("service", "fare-engine", "fare-engine", change="config-2")), seed=1)
+    rightly = grade(truth, answered(candidate("service", "fare-engine", "fare-engine", change="deploy-1")), seed=2)
+    lines = "\n".join(tables.innocent_changes([marks.innocents for marks in (blamed, rightly)]))
+    assert "1 of 2 drills (50 %)" in lines
+    for row in (
+        "on what is at fault 1 of 2",
+        "on others 0 of 2",
+        "kind: config 1 of 2",
+        "kind: job 0 of 2",
+        "15 to 60 min before 1 of 2",
+        "after the onset 0 of 2",
+    ):
+        assert row in " ".join(lines.split()), row
+
+
 @pytest.mark.parametrize(("kind", "shown"), [("disk-full", True), ("silent-service", True), ("bad-canary", False), ("nothing-wrong", False)])
 def test_whether_it_could_be_seen_before_users_were_hurt_is_found_in_the_world(kind: str, shown: bool) -> None:
     """A disk fills for half an hour and a consumer hangs before any front does; a slow version hurts at once."""
@@ -174,6 +200,9 @@ def test_words_of_the_command() -> None:
             seeds_of(wrong)
     with pytest.raises(InvalidQuestion, match="bad-deploy"):
         kinds_of("no-such-fault")
+    assert "row-lock" in kinds_of("all", "other")
+    with pytest.raises(InvalidQuestion, match="row-lock"):
+        kinds_of("bad-deploy", "other")
     assert habits_of("no-traces") == "no-traces"
     with pytest.raises(InvalidQuestion, match="no-traces"):
         habits_of("untidy")

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
 
-from wirbel.core.diagnosis.weighing import CLEAR, COLUMNS
-from wirbel.demo.drill import batch, fit, tables
+from wirbel.core.diagnosis.weighing import CLEAR, COLUMNS, WITH_TRACES, WITHOUT_TRACES
+from wirbel.demo.drill import batch, digest, fit, tables
 from wirbel.demo.drill.grade import NOTHING
 from wirbel.demo.drill.observed import Observed, Options
 
@@ -46,11 +47,43 @@ def test_what_tells_weighs_and_a_symptom_that_is_hardly_clear_is_likelier_none(d
     assert f"{100 * first:.0f} %" in next(line for line in told.splitlines() if line.startswith("asked: latency"))
 
 
-def test_the_calibration_says_how_many_are_right_and_never_falls(drills: list[Observed]) -> None:
-    xs, ys = zip(*fit.calibration(drills, fit.held_out(drills)), strict=True)
-    assert list(xs) == sorted(xs)
-    assert list(ys) == sorted(ys)
-    assert ys[-1] == fit.SUREST
+def test_confidences_say_how_many_are_right_and_add_up_to_one(drills: list[Observed]) -> None:
+    held_out = fit.held_out(drills)
+    assert all(0 <= p.sum() <= 1 for p in held_out)
+    firsts = [(float(p.max()), bool(one.candidates.right[p.argmax()])) for one, p in zip(drills, held_out, strict=True)]
+    sure = [right for p, right in firsts if p > 0.6]
+    told = np.mean([p for p, _ in firsts if p > 0.6])
+    assert len(sure) > 20
+    assert abs(np.mean(sure) - told) < 0.12
+
+
+def test_too_sure_scores_are_brought_down(drills: list[Observed]) -> None:
+    """Scores of which all are three times what they should be come out as before."""
+    scores = fit.scores_held_out(drills)
+    right, too_sure = (fit.calibration(drills, [times * one for one in scores]) for times in (1.0, 3.0))
+    assert too_sure.slope == pytest.approx(right.slope / 3, rel=0.05)
+    assert too_sure.shift == pytest.approx(right.shift, abs=0.1)
+
+
+def test_drills_without_traces_have_a_calibration_of_their_own(drills: list[Observed]) -> None:
+    """There nothing that is seen tells: whoever is first is right by chance."""
+    rng = np.random.default_rng(3)
+    blind = [replace(one, known=WITHOUT_TRACES, candidates=replace(one.candidates, right=rng.permutation(one.candidates.right))) for one in drills]
+    found = fit.calibrations([*drills, *blind], fit.scores_held_out([*drills, *blind]))
+    assert found[WITHOUT_TRACES].slope < 0.5 * found[WITH_TRACES].slope
+
+
+def test_every_kind_of_fault_is_fitted_with_and_without_traces() -> None:
+    made = fit.drills_of("random", ["a", "b", "c"] * 9, list(range(301, 320)))
+    without = [drill for drill in made if drill.habits == "no-traces"]
+    assert len(without) == pytest.approx(len(made) / 9, rel=0.1)
+    assert len({number % 27 for number, drill in enumerate(made) if drill in without}) == 27
+
+
+def test_comments_and_docstrings_do_not_make_weights_stale() -> None:
+    code = 'def f(x):\n    """What it does."""\n    return x + 1  # one more\n'
+    assert digest.computed(code) == digest.computed("def f(x):\n    return (x +\n        1)\n")
+    assert digest.computed(code) != digest.computed(code.replace("1", "2"))
 
 
 def test_what_is_observed_of_a_drill_is_kept_and_not_observed_again(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -59,7 +92,7 @@ def test_what_is_observed_of_a_drill_is_kept_and_not_observed_again(tmp_path: Pa
     assert found is not None
     assert (found.world, found.kind, found.seed, found.signal) == ("skerry", NOTHING, 13, "latency")
     assert not found.candidates.right.any()
-    monkeypatch.setattr(batch, "_observed", lambda drill: pytest.fail("observed again"))
+    monkeypatch.setattr(batch, "_observed", lambda drill, folder: pytest.fail("observed again"))
     again = batch.watched(given, tmp_path)
     assert again is not None
     assert again.entities == found.entities

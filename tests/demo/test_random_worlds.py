@@ -3,17 +3,21 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 import pyarrow.compute as pc
 import pytest
 
 from wirbel.core import arrow
+from wirbel.core.series.samples import by_step
+from wirbel.core.signals import points, spans
 from wirbel.demo import faults
 from wirbel.demo.drill import batch, scene
 from wirbel.demo.drill.memory import Memory
 from wirbel.demo.faults import sites, strength
-from wirbel.demo.telemetry import habits
+from wirbel.demo.making import recorded
+from wirbel.demo.telemetry import attributes, counters, habits
 from wirbel.demo.world import drawn
 from wirbel.demo.world.conditions import Conditions
 from wirbel.demo.world.skerry import SKERRY
@@ -93,10 +97,43 @@ def test_habits_leave_out_what_they_say() -> None:
     assert {"http.server.request.duration", "jvm.memory.used", "jvm.memory.limit"} <= names
 
 
-def test_a_drill_in_memory_is_marked_as_one_through_the_store() -> None:
-    result = batch.graded(batch.Drill(batch.SKERRY_LINE, "bad-deploy", 1))
+def test_a_drill_in_memory_is_marked_as_one_through_the_store(tmp_path: Path) -> None:
+    result = batch.graded(batch.Drill(batch.SKERRY_LINE, "bad-deploy", 1), tmp_path)
     assert result is not None
     marks, answer, truth = result
     assert (marks.exact, marks.change, marks.mechanism) == (1, True, True)
     assert answer["diagnosis"]["candidates"][0]["evidence"]
     assert truth["change"]
+
+
+def test_what_spans_carry_besides_tells_no_more_than_an_operation_or_a_group() -> None:
+    """Each value of the first two marks just the spans of some operation, or the traces that began with one."""
+    table = attributes.added(recorded(SKERRY, 3, NOON, NOON + 60 * 10**9, 30).telemetry(NOON, NOON + 60 * 10**9).spans, 7)
+    keys = [name for name in table.column_names if name not in spans.SPAN_SCHEMA.names and not name.startswith(("span.s:http", "span.s:db", "span.s:code"))][
+        -3:
+    ]
+    place, asked, group = (table[key].to_pylist() for key in keys)
+    operation = table["operation"].to_pylist()
+    trace = table["trace_id"].to_pylist()
+    told = {(value, of) for value, of, kind in zip(place, operation, table["kind"].to_pylist(), strict=True) if value is not None and kind == spans.SERVER}
+    assert len({of for _, of in told}) == len(told)  # one value for an operation
+    for values in (asked, group):
+        of_trace: dict[bytes, set[str]] = {}
+        for one, value in zip(trace, values, strict=True):
+            if value is not None:
+                of_trace.setdefault(one, set()).add(value)
+        assert all(len(found) == 1 for found in of_trace.values())
+
+
+def test_agents_that_count_seconds_tell_no_shares_and_mean_the_same() -> None:
+    told = recorded(SKERRY, 3, NOON, NOON + 600 * 10**9, 5).telemetry(NOON, NOON + 600 * 10**9).points
+    seconds = counters.as_seconds(told)
+    assert not set(seconds["metric"].unique().to_pylist()) & set(counters.SHARES)
+    shares, again = (by_step(points.combine([table]), NOON, 60, 10) for table in (told, seconds))
+    for metric in ("system.cpu.utilization",):
+        before, after = ({s.host[n]: s.values[n] for n in range(len(s)) if s.metric[n] == metric} for s in (shares, again))
+        assert before.keys() == after.keys()
+        for host, values in before.items():
+            known = np.isfinite(values) & np.isfinite(after[host])
+            assert known.sum() >= 8
+            assert np.abs(values - after[host])[known].max() < 1e-9

@@ -92,7 +92,7 @@ def effect(requests: Requests, values: Floats, unit: str, statistic: str) -> Eff
         statistic=statistic,
         requests_reference=int((~focus).sum()),
         requests_focus=int(focus.sum()),
-        p=float(min(len(columns) * p[best], found.p[0])),
+        p=max(float(min(len(columns) * p[best], found.p[0])), 0.0),
         clear_by=CLEAR[best] if len(columns) * p[best] < 1 - CERTAIN else "mean" if not low <= 0 <= high else None,
     )
 

@@ -19,7 +19,7 @@ from wirbel.core.diagnosis.onset import Onset
 from wirbel.core.diagnosis.requests import Requests
 from wirbel.core.signals.changes import Change
 from wirbel.core.signals.conventions import CURRENT_NAME
-from wirbel.core.signals.entities import AT
+from wirbel.core.signals.entities import AT, address_of, first_part
 from wirbel.core.stats import drift
 
 Floats = npt.NDArray[np.float64]
@@ -40,6 +40,7 @@ ROLLOUT_NS = 4 * 60 * 10**9  # and take this long until it is everywhere
 SETTING_NS = 2 * 60 * 10**9  # what is not rolled out takes effect within this time
 ROLLED_OUT = ("deploy", "rollback")
 GRADUAL_NS = 60 * 60 * 10**9  # what leaks or fills up is felt within this time
+MOSTLY = 0.5  # of the symptom's change: when that began is when what makes up so much of it did
 LEAST_SHARE = 0.1  # of the symptom's change, to be responsible for it
 SIGNIFICANT = 0.01
 CONTROL_MOVED = 0.5  # of what the changed ones moved: if the control did too, the change is not it
@@ -153,8 +154,10 @@ def _touched(given: Judging, change: Change) -> list[tuple[Entity, Floats, Onset
             found.append((entity, given.amounts[entity], given.onsets.get(entity), met))
 
     databases = [value for key in _DATABASE_KEYS if (value := about.get(key))]
+    host = about.get("host.name")
     for kind, name in given.amounts:
-        if kind == "database" and any(value == name or value in name.split(AT) for value in [*databases, change.service] if value):
+        is_its_host = host is not None and change.service is None and host in (address_of(name), first_part(address_of(name)))
+        if kind == "database" and (is_its_host or any(value == name or value in name.split(AT) for value in [*databases, change.service] if value)):
             add((kind, name))
             for caller, called in sorted(given.calls):
                 if called == (kind, name):  # who asks it does what it does differently: more, or again
@@ -230,7 +233,7 @@ def _verdict(
     if is_late:
         return "too-late"
     # Gradual effects, and those of a roll-out, may begin a little later than they are announced.
-    at_once = moved is not None and moved.low - _takes_ns(change) <= change.at <= moved.high + LATE_NS
+    at_once = _agrees(change, moved) or (share > MOSTLY and _agrees(change, given.symptom_onset))
     follows = control is not None and control.moved * step > 0 and abs(control.moved) > CONTROL_MOVED * abs(step)
     if at_once and p is not None and p < SIGNIFICANT and not follows:
         return "responsible"
@@ -238,6 +241,10 @@ def _verdict(
         return "gradual" if _is_slow(change, moved, in_all) else "earlier"
     # What waits in a queue, or builds up, rises from a change on and steps nowhere.
     return "gradual" if at_once and moved is not None and _is_slow(change, moved, in_all) and moved.size * given.delta > 0 and not follows else "innocent"
+
+
+def _agrees(change: Change, moved: Onset | None) -> bool:
+    return moved is not None and moved.low - _takes_ns(change) <= change.at <= moved.high + LATE_NS
 
 
 def _is_slow(change: Change, moved: Onset, in_all: float) -> bool:

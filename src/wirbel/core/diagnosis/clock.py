@@ -24,6 +24,7 @@ class Clock:
 
     question: Question
     step_s: int
+    of_cells: bool = False  # steps begin with whole minutes, as cells do; else with the focus, so that none holds something of before it and of it
 
     @property
     def step_ns(self) -> int:
@@ -39,8 +40,9 @@ class Clock:
 
     @cached_property
     def firsts(self) -> list[int]:
-        """When the first step of each stretch begins, ns: steps begin with the focus, so that none holds something of before it and of it."""
-        return [window.start - (window.start - self.question.focus.start) % self.step_ns for window in self.stretches]
+        """When the first step of each stretch begins, ns."""
+        begins = 0 if self.of_cells else self.question.focus.start
+        return [window.start - (window.start - begins) % self.step_ns for window in self.stretches]
 
     @cached_property
     def counts(self) -> list[int]:

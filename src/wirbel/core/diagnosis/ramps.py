@@ -31,6 +31,12 @@ def since(m: Measures, rows: list[int], at: int, until: int) -> int | None:
     return max(found)[1] if found else None
 
 
+def _of_all(m: Measures, row: int) -> Floats:
+    """The highest of all instances that send the same: one that is replaced goes on under another id."""
+    same = [other for other in range(len(m)) if (m.metric[other], m.service[other], m.labels[other]) == (m.metric[row], m.service[row], m.labels[row])]
+    return np.fmax.reduce(m.values[same, m.recent]) if m.service[row] else m.values[row, m.recent]
+
+
 def _rise(values: Floats, first: int, last: int) -> float:
     """How far a series rises after ``first``, in what it scatters before; 0 where it does not, or rose before as well."""
     before, after = values[:first], values[first : last + 1]
@@ -49,7 +55,7 @@ def _rise(values: Floats, first: int, last: int) -> float:
 
 def _is_shared(m: Measures, row: int, first: int, last: int, rise: float) -> bool:
     """Whether others that send the same measure rise as well: that is traffic, or the time of day."""
-    others = [_rise(m.values[other, m.recent], first, last) for other in _of_others(m, row)]
+    others = [_rise(_of_all(m, other), first, last) for other in _of_others(m, row)]
     return len(others) > 1 and float(np.median(others)) > SHARED * rise
 
 

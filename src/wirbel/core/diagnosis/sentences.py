@@ -351,6 +351,10 @@ def _keeps_waiting(facts: Facts) -> str:
     return f"{facts['name']} takes longer for each message ({before} → {after}), and {text.share(facts['share'])} of the change is waiting for messages to be taken."
 
 
+def _consumer_behind(facts: Facts) -> str:
+    return f"{facts['name']} takes longer for each message that it takes from there."
+
+
 def _waits_first(facts: Facts) -> str:
     before, after = (text.quantity(value, "s") for value in facts["gap"])
     return f"Requests wait in {facts['service']} before it first asks a database, or anything: {before} → {after}, {text.share(facts['share'])} of {facts.get('of', 'the change')}."
@@ -567,6 +571,7 @@ _OF: dict[str, Callable[[Facts], str]] = {
     "no-effect": _no_effect,
     "failing-there": _failing_there,
     "keeps-waiting": _keeps_waiting,
+    "consumer-behind": _consumer_behind,
 }
 KINDS = tuple(_OF)
 """Kinds of evidence; each has its sentence."""

@@ -21,7 +21,6 @@ from wirbel.core.series import cells as cell_series
 from wirbel.core.series import events
 from wirbel.core.signals import spans
 from wirbel.core.signals.entities import first_part, place_of
-from wirbel.core.topology.graph import EntityId
 
 Floats = npt.NDArray[np.float64]
 Bools = npt.NDArray[np.bool_]
@@ -30,17 +29,6 @@ SMOOTHED = 5  # steps
 STEPS = 60  # of the walk along calls
 BACKTRACK = 0.1  # how willing it is to go back to a caller
 LEAST = 1e-6  # of a count: less is what summing leaves
-
-
-class Steps(Clock):
-    """A clock as what adds up cells asks for it."""
-
-    @property
-    def step(self) -> int:
-        return self.step_s
-
-    def index(self, table: pa.Table) -> npt.NDArray[np.int64]:
-        return self.place(arrow.numbers(table["minute"]))
 
 
 @dataclass(frozen=True)
@@ -71,8 +59,8 @@ class Services:
     @classmethod
     def of(cls, table: pa.Table, question: Question) -> Services:
         """From cells, in the question's steps, of the time from the reference to the end of the focus."""
-        grid = Steps(question, question.step_s)
-        table = table.filter(pa.array(grid.index(table) >= 0))
+        clock = Clock(question, question.step_s, of_cells=True)
+        table = table.filter(pa.array(_step(clock, table) >= 0))
         served = cell_series.entries(table)
         called = cell_series.of_kind(table, spans.CALL_KINDS)
         called = called.filter(pc.is_valid(called["peer"]))
@@ -81,20 +69,20 @@ class Services:
         peer, peers = arrow.codes(behind["peer"])
         kinds = dict(zip(behind["peer"].to_pylist(), behind["peer_kind"].to_pylist(), strict=True)) if behind.num_rows else {}
         parts = [
-            cell_series.by_point(part, grid, [EntityId(kind, name) for name in found], of).totals
-            for kind, part, found, of in (("service", served, names, group), ("peer", behind, peers, peer))
+            cell_series.by_step(part, _step(clock, part), clock.count, len(found), of)
+            for part, found, of in ((served, names, group), (behind, peers, peer))
             if found
         ]
-        nothing = np.zeros((0, grid.count))
+        nothing = np.zeros((0, clock.count))
         total, failed, rate = (np.concatenate([nothing, *(getattr(part, name) for part in parts)]) for name in ("total", "failed", "count"))
         entities: list[Entity] = [("service", name) for name in names] + [(ENTITY_KIND.get(kinds[name] or "external", "external"), name) for name in peers]
         # A service and a database may have one name: each is known by its kind too.
         place_of_service = {name: n for n, (kind, name) in enumerate(entities) if kind == "service"}
         place_behind = {name: n for n, (kind, name) in enumerate(entities) if kind != "service"}
-        made, failed_calls, waited = _calls(called, "service", place_of_service, len(entities), grid)
+        made, failed_calls, waited = _calls(called, "service", place_of_service, len(entities), clock)
         is_service = pc.equal(called["peer_kind"], "service").fill_null(False)
-        to_services, _, _ = _calls(called.filter(is_service), "peer", place_of_service, len(entities), grid)
-        to_others, _, _ = _calls(called.filter(pc.invert(is_service)), "peer", place_behind, len(entities), grid)
+        to_services, _, _ = _calls(called.filter(is_service), "peer", place_of_service, len(entities), clock)
+        to_others, _, _ = _calls(called.filter(pc.invert(is_service)), "peer", place_behind, len(entities), clock)
         asked = to_services + to_others
         calls = np.zeros((len(entities), len(entities)), np.bool_)
         for pair in called.group_by(["service", "peer", "peer_kind"]).aggregate([]).to_pylist():
@@ -115,14 +103,14 @@ class Services:
             asked=asked,
             calls=calls,
             is_consumer=consumer,
-            reference=grid.reference & ~events.paused(rate.sum(axis=0)),
-            focus=grid.focus,
+            reference=clock.reference & ~events.paused(rate.sum(axis=0)),
+            focus=clock.focus,
             symptom=symptom,
-            first=grid.recent_first,
-            recent=grid.recent,
-            step_s=grid.step,
-            asking=_asking(behind, grid),
-            sending=_sending(behind, grid),
+            first=clock.recent_first,
+            recent=clock.recent,
+            step_s=clock.step_s,
+            asking=_asking(behind, clock),
+            sending=_sending(behind, clock),
         )
 
     def linked_with(self, names: Collection[str]) -> Services:
@@ -314,31 +302,36 @@ def visits(calls: Bools, similar: Floats, start: int, steps: int) -> Floats:
     return visited
 
 
-def _asking(behind: pa.Table, grid: Steps) -> dict[str, Floats]:
+def _asking(behind: pa.Table, clock: Clock) -> dict[str, Floats]:
     """How many calls of databases are under way in each service: what they take in a step over its length (Little's law, Operations Research 9, 1961)."""
     queries = behind.filter(pc.equal(behind["peer_kind"], "database"))
     group, names = arrow.codes(queries["service"])
     if not names:
         return {}
-    found = cell_series.by_point(queries, grid, [EntityId("service", name) for name in names], group)
-    return dict(zip(names, np.asarray(found.totals.total) / grid.step, strict=True))
+    found = cell_series.by_step(queries, _step(clock, queries), clock.count, len(names), group)
+    return dict(zip(names, np.asarray(found.total) / clock.step_s, strict=True))
 
 
-def _sending(behind: pa.Table, grid: Steps) -> dict[str, Floats]:
+def _step(clock: Clock, table: pa.Table) -> npt.NDArray[np.int64]:
+    """The step of each cell; −1 where it is of none."""
+    return clock.place(arrow.numbers(table["minute"]))
+
+
+def _sending(behind: pa.Table, clock: Clock) -> dict[str, Floats]:
     sent = behind.filter(pc.equal(behind["peer_kind"], "broker"))
     names = sorted(set(sent["service"].to_pylist()))
-    counts, _, _ = _calls(sent, "service", {name: n for n, name in enumerate(names)}, len(names), grid)
+    counts, _, _ = _calls(sent, "service", {name: n for n, name in enumerate(names)}, len(names), clock)
     return dict(zip(names, counts, strict=True))
 
 
-def _calls(called: pa.Table, side: str, place: Mapping[str, int], count: int, grid: Steps) -> tuple[Floats, Floats, Floats]:
+def _calls(called: pa.Table, side: str, place: Mapping[str, int], count: int, clock: Clock) -> tuple[Floats, Floats, Floats]:
     """Calls, those that failed, and how long all took (s), by the ``service`` that made them or the ``peer`` that was to answer, at its ``place``: shape (count, steps) each."""
     code, names = arrow.codes(called[side])
     row = np.array([place.get(name, -1) for name in names] + [-1])[code]
-    at = np.where(row < 0, -1, row * grid.count + grid.index(called))
-    found = cell_series.totals(called, at, count * grid.count, quantiles=False)
-    took = np.bincount(at[at >= 0], arrow.numbers(called["total"])[at >= 0], count * grid.count).astype(float)
-    shape = (count, grid.count)
+    at = np.where(row < 0, -1, row * clock.count + _step(clock, called))
+    found = cell_series.totals(called, at, count * clock.count, quantiles=False)
+    took = np.bincount(at[at >= 0], arrow.numbers(called["total"])[at >= 0], count * clock.count).astype(float)
+    shape = (count, clock.count)
     return found.count.reshape(shape), found.failed.reshape(shape), took.reshape(shape)
 
 

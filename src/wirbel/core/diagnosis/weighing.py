@@ -29,9 +29,10 @@ from wirbel.core.stats.conditional_logit import probabilities
 Floats = npt.NDArray[np.float64]
 KINDS = ("service", "operation", "instance", "host", "container", "database", "external", "zone", "attribute", "load")
 """Kinds of candidates; each has a weight of its own: how often it is the cause."""
+DEEPEST = 2  # wholes of wholes: a tenant, its host, a service that is hurt there
 PARTS = ("instance", "attribute")  # kinds of what is a part of a service
-APART = ("stands out", "instance apart")  # say how much of the harm is in a part
-OF_PARTS = ("one value alone", "one part alone")  # of a whole: that it has a part that does the harm
+APART = ("stands out", "instance apart", "fills its host")  # say how much of the harm is in a part, or is done by it
+OF_PARTS = ("one value alone", "one part alone", "filled by a tenant", "its host is fuller")  # of a whole: that it has a part that does the harm
 CALLED = ("database", "external")  # kinds that are known by where they are called
 CLEAR = "the symptom is clear"
 CASE_FEATURES = {CLEAR: Feature("-log10 p of there being no change", +1, 3.0)}
@@ -58,9 +59,9 @@ class Counted:
 class Seen:
     """All that was observed of one entity; of observations of one feature the strongest counts.
 
-    What is a part of a service, one instance or one value of its requests, has what was observed of the ``whole`` too,
-    as far as the harm vanishes without it (``part``, between 0 and 1): what fails on one instance only fails there, and
-    the evidence of the failures is that instance's.
+    What is a part of a service, one instance or one value of its requests, or the host of the only instances that are hurt, has what was observed
+    of the ``whole`` too, as far as the harm vanishes without it (``part``, between 0 and 1): what fails on one instance only fails
+    there, and the evidence of the failures is that instance's.
     """
 
     entity: Entity
@@ -125,13 +126,16 @@ def gather(observations: Sequence[Observation], of_case: Mapping[str, float]) ->
         if observation.entity[0] in KINDS:
             by_entity[observation.entity].append(observation)
     found = {entity: Seen(entity, mine, of_case) for entity, mine in by_entity.items()}
-    return [_with_whole(one, found) for one in found.values()]
+    for _ in range(DEEPEST):  # who fills a host shares what the host shares with the services on it
+        found = {entity: _with_whole(one, found) for entity, one in found.items()}
+    return list(found.values())
 
 
 def _with_whole(seen: Seen, found: Mapping[Entity, Seen]) -> Seen:
-    whole = found.get(("service", seen.service or "")) if seen.entity[0] in PARTS else None
+    named = next((o.whole for o in seen.observations if o.whole), None)
+    whole = found.get(named or ("service", seen.service or "")) if named or seen.entity[0] in PARTS else None
     part = max((o.value for o in seen.observations if o.feature in APART), default=0.0)
-    return replace(seen, whole=whole, part=min(part, 1.0)) if whole and part > 0 else seen
+    return replace(seen, whole=whole, part=min(part, 1.0)) if whole and part > 0 and whole.entity != seen.entity else seen
 
 
 @dataclass(frozen=True)

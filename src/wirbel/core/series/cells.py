@@ -186,20 +186,20 @@ class OverTime:
 
 def by_point(table: pa.Table, grid: Grid, entities: Sequence[EntityId], group: Ints | None = None) -> OverTime:
     """Cells of ``entities`` over the points of ``grid``; ``group``, shape (rows of ``table``,), is the entity of each (−1: none), the first if not given."""
-    shape = (len(entities), grid.count)
-    base = grid.index(table)
-    flat = totals(table, base if group is None else np.where(group < 0, -1, group * grid.count + base), shape[0] * shape[1])
-    return OverTime(
-        entities,
-        grid,
-        Totals(
-            sample_size=flat.sample_size.reshape(shape),
-            count=flat.count.reshape(shape),
-            client_errors=flat.client_errors.reshape(shape),
-            failed=flat.failed.reshape(shape),
-            total=flat.total.reshape(shape),
-            quantiles=flat.quantiles.reshape(*shape, -1),
-        ),
+    return OverTime(entities, grid, by_step(table, grid.index(table), grid.count, len(entities), group))
+
+
+def by_step(table: pa.Table, step: Ints, steps: int, entities: int, group: Ints | None = None) -> Totals:
+    """Cells added up by entity and step, shape (entities, steps): ``step`` of each row, and the entity of each as in :func:`by_point`."""
+    shape = (entities, steps)
+    flat = totals(table, step if group is None else np.where(group < 0, -1, group * steps + step), entities * steps)
+    return Totals(
+        sample_size=flat.sample_size.reshape(shape),
+        count=flat.count.reshape(shape),
+        client_errors=flat.client_errors.reshape(shape),
+        failed=flat.failed.reshape(shape),
+        total=flat.total.reshape(shape),
+        quantiles=flat.quantiles.reshape(*shape, -1),
     )
 
 

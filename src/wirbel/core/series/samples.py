@@ -110,8 +110,10 @@ def _with_busy(sampled: Samples, counted: Bools) -> Samples:
     """Counters of seconds told as what they say: how busy a processor or a device is."""
     rows = np.flatnonzero(counted).tolist()
     given = busy.Counted(
-        sampled.values[rows],
-        *([getattr(sampled, name)[row] for row in rows] for name in ("metric", "unit", "labels")),  # type: ignore[arg-type]
+        values=sampled.values[rows],
+        metric=[sampled.metric[row] for row in rows],
+        unit=[sampled.unit[row] for row in rows],
+        labels=[sampled.labels[row] for row in rows],
         sender=[(sampled.service[row], sampled.instance[row], sampled.host[row]) for row in rows],
     )
     made, used = busy.derive(given, sampled.step_s)

@@ -63,7 +63,7 @@ def _truth(sim: Sim, trouble: Trouble, known: Memory) -> dict[str, Any]:
     told = {change.id for change in known.changes}
     return {
         "kind": trouble.kind,
-        "entities": trouble.entities,
+        "entities": trouble.named(),
         "mechanisms": trouble.mechanisms,
         "services": trouble.services,
         "change": trouble.change if trouble.change in told else None,

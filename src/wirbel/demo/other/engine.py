@@ -74,6 +74,7 @@ class Instance:
     memory: float = 200e6
     cpu_s: float = 0.0
     waiting: int = 0
+    names: list[tuple[float, tuple[str, str]]] = field(default_factory=list)  # since when (s) it has which id and pod
 
     @property
     def id(self) -> str:
@@ -124,7 +125,7 @@ class Sim:
     spans: list[Span] = field(default_factory=list)
     logs: list[Log] = field(default_factory=list)
     lines: list[tuple[str, int, str, float, float, float]] = field(default_factory=list)  # service, severity, text, a second, from, to
-    scraped: list[tuple[float, dict[tuple[Any, ...], float]]] = field(default_factory=list)
+    scraped: list[tuple[float, dict[tuple[Any, ...], Any]]] = field(default_factory=list)
     counts: dict[tuple[Any, ...], list[float]] = field(default_factory=lambda: defaultdict(lambda: [0.0, 0.0]))  # requests: count and seconds
     _next: int = 0
 
@@ -476,7 +477,7 @@ class Sim:
     def _scrape(self) -> Play:
         while True:
             yield self.env.timeout(60.0)
-            found: dict[tuple[Any, ...], float] = {}
+            found: dict[tuple[Any, ...], Any] = {}
             for host, cores in self.cores.items():
                 found["host", host, "busy"] = self.busy[host]
                 found["host", host, "idle"] = self.env.now * cores.capacity - self.busy[host]
@@ -496,6 +497,5 @@ class Sim:
                 found["store", address, "locks"] = float(sum(len(row.queue) for row in waiting))
             for topic, queue in self.queues.items():
                 found["queue", topic, "depth"] = float(len(queue.items))
-            found["hits"] = self.hit
             counts = {("count", *key): tuple(value) for key, value in self.counts.items()}
-            self.scraped.append((self.now, found | counts))  # type: ignore[operator]
+            self.scraped.append((self.now, found | counts))

@@ -31,6 +31,11 @@ class Trouble:
     services: list[str] = field(default_factory=list)
     change: str | None = None
     hurts: bool = True
+    instances: list[Instance] = field(default_factory=list)  # at fault, by all ids that they have from then on
+
+    def named(self) -> list[tuple[str, str]]:
+        """All entities at fault, once the world was played."""
+        return [*self.entities, *(("instance", name) for one in self.instances for at, names in one.names if at >= self.onset for name in names)]
 
 
 @dataclass
@@ -71,6 +76,7 @@ class Story:
         def return_() -> None:
             instance.away, instance.life, instance.version = False, instance.life + 1, version or instance.version
             instance.cpu_s, instance.memory = 0.0, 200e6
+            instance.names.append((self.sim.now, (instance.id, instance.pod)))
 
         self.sim.at(at, leave)
         self.sim.at(at + AWAY_S, return_)
@@ -210,11 +216,12 @@ def sick_instance(story: Story) -> Trouble:
     fails = story.rng.random() < 0.4
 
     def fall_ill() -> None:
+        instance.names.append((story.sim.now, (instance.id, instance.pod)))
         instance.slow, instance.failing = (1.0, float(story.rng.uniform(0.3, 0.8))) if fails else (float(story.rng.uniform(12, 25)), 0.0)
 
     story.sim.at(story.onset, fall_ill)
     found = _service(story, key[0], ["errors", "slower-work", "saturation"])
-    found.entities = [("instance", instance.id), ("instance", instance.pod)]
+    found.entities, found.instances = [], [instance]
     return found
 
 
@@ -224,10 +231,14 @@ def canary(story: Story) -> Trouble:
     number = int(story.rng.integers(len(story.sim.instances[key[0]])))
     instance = story.sim.instances[key[0]][number]
     change = story.release(key[0], story.onset - AWAY_S - number * 20.0, only=number)
-    story.sim.at(story.onset, lambda: setattr(instance, "slow", float(story.rng.uniform(12, 25))))
+
+    def begin() -> None:
+        instance.slow = float(story.rng.uniform(12, 25))
+        instance.names.append((story.sim.now, (instance.id, instance.pod)))
+
+    story.sim.at(story.onset + 0.1, begin)  # it runs by then
     found = _service(story, key[0], ["deploy", "slower-work"], change)
-    after = Instance(instance.service, instance.number, instance.host, instance.workers, {}, life=instance.life + 1)
-    found.entities += [("instance", after.id), ("instance", after.pod)]
+    found.instances.append(instance)
     return found
 
 
@@ -342,11 +353,14 @@ def more_traffic(story: Story) -> Trouble:
     keys = [key for key in story.sim.plan.entries if key[0] == front]
     times = float(story.rng.uniform(3.3, 4.3))
     story.sim.at(story.onset, lambda: story.sim.load.update(dict.fromkeys(keys, times)))
-    # The front is as large as it has to be for the usual.
-    rate = sum(story.sim.plan.entries[key] for key in keys)
-    for key in keys:
-        story.sim.work[key] = 0.22 * len(story.sim.instances[front]) / rate / sum(step.seconds for step in story.sim.plan.handlers[key].steps)
-    for instance in story.sim.instances[front]:
+    # Whom it asks is as large as it has to be for the usual.
+    rates, plan = story.rates(), story.sim.plan
+    called = story.pick(sorted({step.target for key in keys for step in plan.handlers[key].steps if step.do == "call"}))
+    mine = [key for key in rates if key[0] == called]
+    work = sum(rates[key] * sum(step.seconds for step in plan.handlers[key].steps) for key in mine)
+    for key in mine:
+        story.sim.work[key] = 0.22 * len(story.sim.instances[called]) / work
+    for instance in story.sim.instances[called]:
         instance.workers._capacity = 1
     return Trouble("", story.onset, [("load", "load"), ("load", front)], ["traffic"], [front])
 
@@ -411,6 +425,7 @@ def two_at_once(story: Story) -> Trouble:
     first.entities += second.entities
     first.mechanisms += second.mechanisms
     first.services += second.services
+    first.instances += second.instances
     first.change = first.change or second.change
     return first
 

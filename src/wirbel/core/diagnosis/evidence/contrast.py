@@ -134,7 +134,9 @@ def _of(case: Case, s: Standout, entity: Entity, service: str, alike: int, value
     name = s.value if entity[0] == "attribute" else entity[1]
     facts = {"value": name, "with": s.excess_with, "others": s.excess_others, "unit": case.effect.unit, "only_with": s.only_with}
     about = {"service": service, "key": s.key, "value": s.value}
-    yield Observation(entity, "stands out", _does(s) * alone, None, "stands-out", facts, about, attributes, of)
+    yield Observation(
+        entity, "stands out", _does(s) * alone, None, "stands-out", facts, about, attributes, of, ("service", service) if entity[0] == "host" else None
+    )
     yield Observation(entity, "surely stands out", -math.log10(max(s.p, CERTAIN)) * (1.0 if s.others == "focus" else 0.5), None, None, {}, {}, attributes, of)
     yield Observation(entity, "others suffer too", 1 - apart, None, None, {}, {}, attributes, of)
     if alike:

@@ -45,7 +45,7 @@ def _observe(case: Case) -> Iterator[Observation]:
         facts |= {"name": name, "as_all": as_all, "host": host, "services": others}
         about = {"service": m.service[row] or "", "metric": m.metric[row]}
         tenant, where = (("service", name), {}) if as_all else (("instance", name), {"host.name": host})
-        yield Observation(tenant, "fills its host", rose, "saturation", "fills-host", facts, about, attributes=where, service=m.service[row])
+        yield Observation(tenant, "fills its host", rose, "saturation", "fills-host", facts, about, where, m.service[row], whole=("host", host))
         yield Observation(("host", host), "filled by a tenant", rose)
 
 

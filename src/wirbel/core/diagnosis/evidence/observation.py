@@ -35,6 +35,7 @@ class Observation:
     about: dict[str, str] = field(default_factory=dict)
     attributes: dict[str, str] = field(default_factory=dict)
     service: str | None = None  # of an instance or attribute
+    whole: Entity | None = None  # whose evidence it shares: of a host, the service that is hurt there; of who fills a host, that host
 
 
 ALL_SIGNALS: tuple[Signal, ...] = ("latency", "errors", "throughput")

@@ -36,8 +36,8 @@ def _observe(case: Case) -> Iterator[Observation]:
 def _brokers(case: Case) -> Iterator[Entity]:
     kind, kinds = case.traces.codes("peer_kind")
     peer, peers = case.traces.codes("peer")
-    of_brokers = np.unique(peer[kind == kinds.index("broker")]) if "broker" in kinds else []
-    yield from (("database", peers[n]) for n in of_brokers if n >= 0)
+    if "broker" in kinds:
+        yield from (("database", peers[n]) for n in np.unique(peer[kind == kinds.index("broker")]).tolist() if n >= 0)
 
 
 SOURCE = Source("queues", FEATURES, _observe)

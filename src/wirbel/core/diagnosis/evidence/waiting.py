@@ -17,7 +17,6 @@ Bools = npt.NDArray[np.bool_]
 FEATURES = {"waits before it asks": Feature("share of the change that passes just before the first call of a database, or of anything", +1, 0.4)}
 LEAST = 0.1  # of the change
 MIN_SPANS = 20
-NEVER = np.iinfo(np.int64).max
 
 
 def _observe(case: Case) -> Iterator[Observation]:
@@ -53,21 +52,19 @@ def _observe(case: Case) -> Iterator[Observation]:
 
 
 def _idle(traces: TraceSet) -> tuple[Ints, Bools]:
-    """ns in which each span does nothing that is seen before its first call, and, of those with others before it, before its first call of
-    a database; and whether it calls anything. Shape (rows,) each."""
+    """ns in which each span does nothing that is seen before its first call, and before each of its calls of a database since the last that ended; and whether it calls anything. Shape (rows,) each."""
     calls = np.flatnonzero(traces.parent >= 0)
-    above = traces.parent[calls]
-    start, end = traces.start[calls], traces.end[calls]
-    first, first_query = np.full(len(traces), NEVER), np.full(len(traces), NEVER)
-    np.minimum.at(first, above, start)
-    queries = traces.equal("peer_kind", "database")[calls]
-    np.minimum.at(first_query, above[queries], start[queries])
-    since = np.full(len(traces), -1, np.int64)  # the end of the last call before the first query
-    before = end <= first_query[above]
-    np.maximum.at(since, above[before], end[before])
-    known = first < NEVER
-    later = (first_query < NEVER) & (first_query > first) & (since >= 0)
-    return np.where(known, first - traces.start, 0) + np.where(later, first_query - since, 0), known
+    calls = calls[np.lexsort((traces.start[calls], traces.parent[calls]))]
+    above, start, end = traces.parent[calls], traces.start[calls], traces.end[calls]
+    first = np.r_[True, above[1:] != above[:-1]][: len(calls)]
+    # The latest end among the calls before, of the same span: a running maximum that begins anew with each.
+    number = np.cumsum(first) - 1
+    lowest, width = (int(start.min()), int(end.max() - start.min()) + 1) if len(calls) else (0, 1)
+    running = np.maximum.accumulate((end - lowest) + number * width) - number * width + lowest if len(calls) else end
+    since = np.where(first, traces.start[above], np.r_[0, running[:-1]][: len(calls)])
+    counted = first | traces.equal("peer_kind", "database")[calls]
+    idle = np.bincount(above, np.where(counted, np.maximum(start - since, 0), 0), len(traces)).astype(np.int64)
+    return idle, np.bincount(above, minlength=len(traces)) > 0
 
 
 SOURCE = Source("waiting", FEATURES, _observe, ("latency",))
