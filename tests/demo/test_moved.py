@@ -2,22 +2,31 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import pytest
 
 from wirbel.core.diagnosis import inquire
 from wirbel.core.diagnosis.case import Case
 from wirbel.demo.drill.batch import SKERRY_LINE, Drill
+from wirbel.demo.drill.memory import Memory
 from wirbel.demo.drill.moved import moved
-from wirbel.demo.drill.prepared import Prepared
+from wirbel.demo.drill.prepared import Prepared, prepare
+from wirbel.demo.faults import Truth
 
 MINUTE_NS = 60 * 10**9
 
 
 @pytest.fixture(scope="module")
-def prepared(tmp_path_factory: pytest.TempPathFactory) -> Prepared:
-    found = Drill(SKERRY_LINE, "index-dropped", 2).prepared(tmp_path_factory.mktemp("drills"), whole=False)
-    assert found is not None
-    return found
+def known() -> tuple[Memory, Truth]:
+    memory, made = Drill(SKERRY_LINE, "index-dropped", 2).memory()
+    return memory, made.fault.truth
+
+
+@pytest.fixture(scope="module")
+def prepared(known: tuple[Memory, Truth]) -> Prepared:
+    memory, truth = known
+    return prepare(memory, truth.as_dict(), whole=False)
 
 
 def answered(found: Prepared, by_minutes: float):  # type: ignore[no-untyped-def]
@@ -42,10 +51,18 @@ def test_the_answer_stays_when_the_reference_moves(prepared: Prepared, minutes: 
     assert abs(there.onset.at - before.onset.at) <= MINUTE_NS
 
 
+def test_the_first_candidate_is_the_same_from_the_front_and_from_the_service_behind_it(known: tuple[Memory, Truth], prepared: Prepared) -> None:
+    memory, truth = known
+    assert prepared.question is not None
+    focus = (prepared.question.focus.start, prepared.question.focus.end)
+    asked = {prepared.question.service, *truth.services}
+    assert len(asked) == 2
+    firsts = [inquire.answer(memory.case(service, "latency", focus)).candidates[0] for service in sorted(asked)]
+    assert {(one.entity, one.mechanism, one.change) for one in firsts} == {(firsts[0].entity, firsts[0].mechanism, truth.change)}
+
+
 def test_windows_that_change_places_tell_of_the_opposite(prepared: Prepared) -> None:
     """What became slower became faster the other way round, by as much; and nobody is told to have slowed it."""
-    from dataclasses import replace
-
     there = moved(prepared, 24 * 60 * MINUTE_NS)
     assert there is not None
     assert there.question is not None

@@ -24,9 +24,7 @@ def since(m: Measures, rows: list[int], at: int, until: int) -> int | None:
     if first < LEAST_BEFORE or last - first < LEAST_AFTER:
         return None
     found = [
-        (rise, row)
-        for row in rows
-        if (rise := _rise(m.values[row, m.recent], int(first), int(last))) > CLEAR and not _is_shared(m, row, int(first), int(last), rise)
+        (rise, row) for row in rows if (rise := _rise(_of_all(m, row), int(first), int(last))) > CLEAR and not _is_shared(m, row, int(first), int(last), rise)
     ]
     return max(found)[1] if found else None
 

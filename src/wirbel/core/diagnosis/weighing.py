@@ -84,9 +84,13 @@ class Seen:
     def counted(self) -> list[Counted]:
         """Its own observations and those of its whole."""
         own = [Counted(o, grown(FEATURES[o.feature], o.value)) for o in self.observations]
-        return own + [
-            Counted(one.observation, self.part * one.size) for one in (self.whole.counted if self.whole else []) if one.observation.feature not in OF_PARTS
-        ]
+        shared = self.whole.counted if self.whole else []
+        return own + [Counted(one.observation, self.part * one.size) for one in shared if self._shares(one.observation)]
+
+    def _shares(self, of_whole: Observation) -> bool:
+        """A change of a service is made to its parts, and not to the host that they run on."""
+        is_change = "change" in of_whole.about and self.entity[0] not in PARTS
+        return of_whole.feature not in OF_PARTS and not is_change
 
     @cached_property
     def strongest(self) -> dict[str, Counted]:

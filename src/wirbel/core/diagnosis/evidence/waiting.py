@@ -57,11 +57,12 @@ def _idle(traces: TraceSet) -> tuple[Ints, Bools]:
     calls = calls[np.lexsort((traces.start[calls], traces.parent[calls]))]
     above, start, end = traces.parent[calls], traces.start[calls], traces.end[calls]
     first = np.r_[True, above[1:] != above[:-1]][: len(calls)]
-    # The latest end among the calls before, of the same span: a running maximum that begins anew with each.
+    # The latest end among the calls before, of the same span, since that began: a running maximum that begins anew with each.
     number = np.cumsum(first) - 1
-    lowest, width = (int(start.min()), int(end.max() - start.min()) + 1) if len(calls) else (0, 1)
-    running = np.maximum.accumulate((end - lowest) + number * width) - number * width + lowest if len(calls) else end
-    since = np.where(first, traces.start[above], np.r_[0, running[:-1]][: len(calls)])
+    ended = np.maximum(end - traces.start[above], 0)
+    width = int(ended.max(initial=0)) + 1
+    running = np.maximum.accumulate(ended + number * width) - number * width
+    since = traces.start[above] + np.where(first, 0, np.r_[0, running[:-1]][: len(calls)])
     counted = first | traces.equal("peer_kind", "database")[calls]
     idle = np.bincount(above, np.where(counted, np.maximum(start - since, 0), 0), len(traces)).astype(np.int64)
     return idle, np.bincount(above, minlength=len(traces)) > 0
