@@ -21,7 +21,8 @@ def test_what_is_near_its_limit_and_moved_is_seen_where_it_is() -> None:
     near = found[("host", "h2"), "near its limit"]
     assert near.value == pytest.approx(0.47, abs=0.02)
     assert near.mechanism == "saturation"
-    assert {entity for entity, _ in found} == {("host", "h2")}
+    assert {entity for entity, feature in found if feature != "its host is fuller"} == {("host", "h2")}
+    assert {entity for entity, feature in found if feature == "its host is fuller"} == {("instance", "back-h2"), ("instance", "front-h2")}
 
 
 def test_what_rises_everywhere_is_load_not_harm() -> None:

@@ -55,9 +55,9 @@ def ramp(since_minute: int) -> np.ndarray:
     return np.where(np.arange(120) < since_minute, 0.3, 0.3 + 0.005 * (np.arange(120) - since_minute))
 
 
-@pytest.mark.parametrize(("since_minute", "expected"), [(30, True), (5, False), (None, False)])
+@pytest.mark.parametrize(("since_minute", "expected"), [(30, True), (5, False), (45, False), (None, False)])
 def test_a_measure_that_builds_up_from_a_change_on_holds_it(since_minute: int | None, expected: bool) -> None:
-    """A heap that has risen since half an hour before the onset; one that rose before the change, or not at all, tells nothing of it."""
+    """A heap that has risen since half an hour before the onset; one that rose before the change, began a quarter of an hour after it, or never rose, tells nothing of it."""
     table = samples({("back", "back-h1", "h1", "process.memory.utilization", "{}"): (0.3, 0.3)})
     if since_minute is not None:
         rows = table.to_pylist()

@@ -185,7 +185,7 @@ def test_more_traffic_is_a_candidate() -> None:
 
 
 def test_what_comes_from_outside_is_not_brought_by_a_deploy_of_whom_it_asks() -> None:
-    found = ranked(findings(own("front", 0.3), load=Load(6.5, 0.9), judged=[judged("front", "responsible", 30)]))
+    found = ranked(findings(own("front", 0.8), load=Load(3.0, 0.5), judged=[judged("front", "responsible", 30)]))
     assert {c.kind: c.change for c in found if c.name == "front"} == {"service": "deploy-front", "load": None}
 
 

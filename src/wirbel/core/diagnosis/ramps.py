@@ -6,7 +6,6 @@ from collections.abc import Iterator
 
 import numpy as np
 import numpy.typing as npt
-from scipy import stats
 
 from wirbel.core.diagnosis.measures import Measures
 
@@ -41,7 +40,8 @@ def _rise(values: Floats, first: int, last: int) -> float:
     before, after = before[np.isfinite(before)], after[np.isfinite(after)]
     if len(before) < LEAST_BEFORE or len(after) < LEAST_AFTER or np.ptp(after) == 0:
         return 0.0
-    if stats.spearmanr(np.arange(len(after)), after).statistic < RISES:
+    # From the change on, and not from some later time: its first steps rise as all do.
+    if np.ptp(after[:LEAST_AFTER]) == 0 or min(_with_time(after), _with_time(after[:LEAST_AFTER])) < RISES:
         return 0.0
     pace = float(after[-3:].mean() - after[:3].mean()) / len(after)
     earlier = float(before[-3:].mean() - before[:3].mean()) / len(before)
@@ -49,6 +49,13 @@ def _rise(values: Floats, first: int, last: int) -> float:
         return 0.0
     scatter = float(np.median(np.abs(before - np.median(before)))) * 1.4826 + 1e-3 * abs(float(before.mean())) + 1e-12
     return pace * len(after) / scatter
+
+
+def _with_time(values: Floats) -> float:
+    """Rank correlation with time (Spearman 1904), equal values sharing their ranks; ``values`` (steps,) are not all the same."""
+    _, code, count = np.unique(values, return_inverse=True, return_counts=True)
+    rank = (np.cumsum(count) - (count - 1) / 2)[code.reshape(-1)]
+    return float(np.corrcoef(np.arange(len(values)), rank)[0, 1])
 
 
 def _is_shared(m: Measures, row: int, first: int, last: int, rise: float) -> bool:

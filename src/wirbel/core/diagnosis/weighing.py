@@ -136,9 +136,13 @@ def gather(observations: Sequence[Observation], of_case: Mapping[str, float]) ->
 
 
 def _with_whole(seen: Seen, found: Mapping[Entity, Seen]) -> Seen:
-    named = next((o.whole for o in seen.observations if o.whole), None)
-    whole = found.get(named or ("service", seen.service or "")) if named or seen.entity[0] in PARTS else None
-    part = max((o.value for o in seen.observations if o.feature in APART), default=0.0)
+    apart: dict[Entity, float] = {}  # of a host, by each service that is hurt there: it has what was observed of the one that is hurt most
+    for o in seen.observations:
+        of = o.whole or (("service", seen.service or "") if seen.entity[0] in PARTS else None)
+        if o.feature in APART and of is not None:
+            apart[of] = max(apart.get(of, 0.0), o.value)
+    whole = found.get(max(apart, key=lambda of: apart[of])) if apart else None
+    part = sum(apart.values())
     return replace(seen, whole=whole, part=min(part, 1.0)) if whole and part > 0 and whole.entity != seen.entity else seen
 
 

@@ -162,6 +162,15 @@ def _parts_of_services(changes: Changes) -> Iterator[Observation]:
             yield Observation(("instance", instance), "tenants slower", alone, "slower-work", service=service)
 
 
+def neighbours_hurt(case: Case) -> dict[str, int]:
+    """How many other services are clearly slower on the host of each instance: what several tenants suffer from is not one of theirs."""
+    if "host" not in case.traces.table.column_names:
+        return {}
+    changes = Changes.of(case, "host", OWN)
+    instances, services = case.traces.codes("instance")[1], case.traces.codes("service")[1]
+    return {instances[one]: len(set(changes.hurt(at)) - {services[of]}) for at, one, of in case.traces.together("host", "instance", "service")}
+
+
 def _neighbours(case: Case, changes: Changes) -> Iterator[Observation]:
     """Instances beside which others suffer on the same host: then it is the host's doing rather than theirs."""
     instances, services = case.traces.codes("instance")[1], case.traces.codes("service")[1]
