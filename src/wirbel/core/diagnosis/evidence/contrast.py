@@ -12,7 +12,7 @@ from wirbel.core import arrow
 from wirbel.core.diagnosis.case import Case, Entity
 from wirbel.core.diagnosis.contrast import Standout
 from wirbel.core.diagnosis.evidence.observation import Feature, Observation, Source
-from wirbel.core.diagnosis.evidence.tenants import neighbours_hurt
+from wirbel.core.diagnosis.evidence.tenants import alone_on_host
 from wirbel.core.diagnosis.marks import ASKED, OUTCOMES
 
 Bools = npt.NDArray[np.bool_]
@@ -33,7 +33,7 @@ CERTAIN = 1e-30
 
 def _observe(case: Case) -> Iterator[Observation]:
     attributes = 0
-    neighbours = neighbours_hurt(case)
+    alone_there = alone_on_host(case)
     owners = _owners(case)
     instance_of_pod = _instance_of_pod(case)
     for standout in case.standouts:
@@ -46,8 +46,8 @@ def _observe(case: Case) -> Iterator[Observation]:
                 places[kind, instance_of_pod.get(value, value) if kind == "instance" else value] = service
         alone = 1 - _siblings_alike(case, standout)
         for entity, service in places.items():
-            shared = 1 + neighbours.get(entity[1], 0) if entity[0] == "instance" else 1
-            yield from _of(case, standout, entity, service, len(places) - 1, values, alone / shared)
+            own = alone_there.get(entity[1], 1.0) if entity[0] == "instance" else 1.0
+            yield from _of(case, standout, entity, service, len(places) - 1, values, alone * own)
         if places:
             yield from _alone(standout, alone)
         found = [

@@ -12,7 +12,7 @@ import numpy.typing as npt
 
 from wirbel.core.diagnosis.case import Case
 from wirbel.core.diagnosis.evidence.observation import Feature, Observation, Source
-from wirbel.core.diagnosis.evidence.tenants import mean_of_groups, neighbours_hurt, rows_of
+from wirbel.core.diagnosis.evidence.tenants import alone_on_host, mean_of_groups, rows_of
 from wirbel.core.diagnosis.parts import OWN
 
 Floats = npt.NDArray[np.float64]
@@ -30,11 +30,11 @@ def _observe(case: Case) -> Iterator[Observation]:
     instance, instances = case.traces.codes("instance")
     rows, worse = rows[instance[rows] >= 0], worse[instance[rows] >= 0]
     weight = case.here.adjusted_count[case.here.request[rows]]
-    neighbours = neighbours_hurt(case)
+    alone_there = alone_on_host(case)
     for of in np.unique(service[rows]).tolist():
         mine = service[rows] == of
         for name, stands, siblings, share in _apart(instance[rows[mine]], worse[mine], weight[mine], least):
-            apart = min(1 - max(siblings, 0.0) / stands, 1.0) / (1 + neighbours.get(instances[name], 0))
+            apart = min(1 - max(siblings, 0.0) / stands, 1.0) * alone_there.get(instances[name], 1.0)
             facts = {"value": instances[name], "service": services[of], "with": stands, "others": siblings, "signal": case.question.signal}
             about = {"service": services[of], "key": "service.instance.id", "value": instances[name]}
             yield Observation(("instance", instances[name]), "instance apart", share * apart, None, "instance-apart", facts, about, service=services[of])

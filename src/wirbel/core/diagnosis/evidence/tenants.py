@@ -162,13 +162,23 @@ def _parts_of_services(changes: Changes) -> Iterator[Observation]:
             yield Observation(("instance", instance), "tenants slower", alone, "slower-work", service=service)
 
 
-def neighbours_hurt(case: Case) -> dict[str, int]:
-    """How many other services are clearly slower on the host of each instance: what several tenants suffer from is not one of theirs."""
+def alone_on_host(case: Case) -> dict[str, float]:
+    """Of each instance, how much of its slowing is beyond that of the slowest other service on its host, between 0 and 1: what several tenants suffer from is not one of theirs."""
     if "host" not in case.traces.table.column_names:
         return {}
     changes = Changes.of(case, "host", OWN)
+    row = {name: n for n, name in enumerate(changes.rows)}
+    slower = np.zeros(changes.change.shape)
+    for place, (apart, rows) in enumerate(changes.beside):
+        slower[rows, place] = np.maximum(apart, 0.0)
+    found = {}
     instances, services = case.traces.codes("instance")[1], case.traces.codes("service")[1]
-    return {instances[one]: len(set(changes.hurt(at)) - {services[of]}) for at, one, of in case.traces.together("host", "instance", "service")}
+    for at, one, of in case.traces.together("host", "instance", "service"):
+        own = row.get(services[of])
+        others = float(np.delete(slower[:, at], [] if own is None else [own]).max(initial=0.0))
+        if own is not None and others > CLEAR:
+            found[instances[one]] = float(np.clip(1 - others / max(slower[own, at], 1e-9), 0.0, 1.0))
+    return found
 
 
 def _neighbours(case: Case, changes: Changes) -> Iterator[Observation]:
