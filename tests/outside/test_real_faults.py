@@ -21,7 +21,10 @@ from tests.outside.fleet.recording import Recording
 
 ENDED = timedelta(minutes=3)  # so long ago the last of it happened
 MISSED = {
-    "five calls in place of one": "the service and its deploy are named, but by how it waits for whom it asks too much: of what is added, 45 % is more calls, and the rest is that each takes longer"
+    "a runaway thread": "the provider that only the starved service calls is named, with 46 %, since the weights are fitted on worlds with innocent changes",
+    "a dropped index": "the database is named, but its migration is not held responsible by its own test: the two windows are 40 s and 35 s long",
+    "slower code": "the database is named with 57 %, the service with 42 %: its own work and the calls that it makes both take longer",
+    "five calls in place of one": "the service and its deploy are named, but by how it waits for whom it asks too much: of what is added, 45 % is more calls, and the rest is that each takes longer",
 }
 ALL = [
     pytest.param(

@@ -36,6 +36,7 @@ MIN_REQUESTS = 20  # on each side, to compare them
 LOCAL_NS = 12 * 60 * 10**9  # before and after a change that are compared
 NEAR_S = 150.0  # of the onset: changes that are drawn beside it
 LATE_NS = 90 * 10**9  # a change may be announced this long after it took effect
+SHORTLY_NS = 5 * 10**9
 ROLLOUT_NS = 4 * 60 * 10**9  # and take this long until it is everywhere
 SETTING_NS = 2 * 60 * 10**9  # what is not rolled out takes effect within this time
 ROLLED_OUT = ("deploy", "rollback")
@@ -197,7 +198,10 @@ def _test(
     later = requests.start >= change.at
     # Until a change is everywhere its requests are neither before nor after; where it is known which met it, those count at once.
     after = near & later & (met if met is not None and entity[0] != "host" and (met & near & later).sum() >= MIN_REQUESTS else np.ones(len(later), np.bool_))
+    # What took effect before it was announced is no part of what was before it; where little is known, a few seconds have to do.
     before = near & (requests.start < change.at - LATE_NS)
+    if before.sum() < MIN_REQUESTS:
+        before = near & (requests.start < change.at - SHORTLY_NS)
     if entity[0] == "host" and met is not None:
         before, after = before & met, after & met
     is_late = lead * 1e9 < -LATE_NS
