@@ -67,4 +67,4 @@ def test_a_measure_that_builds_up_from_a_change_on_holds_it(since_minute: int | 
     change = told("deploy", 30, service="back")
     case = Case(question(), Records(spans=fleet(slow_database=True), changes=[change], points=table))
     [judged] = case.judged
-    assert change_choice.builds_up(case, judged, ("service", "back")) is expected
+    assert change_choice.builds_up(case, judged, change_choice.measured_of(case, ("service", "back"))) is expected

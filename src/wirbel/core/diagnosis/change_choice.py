@@ -50,28 +50,27 @@ def touching(case: Case, entity: Entity, service: str | None) -> Iterator[tuple[
     Only what stepped at a change, or builds up from it on, can be its doing: a change that its own test calls innocent, unclear or earlier
     is not held responsible, however near it is and whatever it is about.
     """
-    found = [(judged, how, builds_up(case, judged, entity)) for judged in case.judged if (how := relation(case, judged, entity, service))]
-    found = [(judged, how, rises) for judged, how, rises in found if _may_be_held(case, judged, entity, rises)]
+    about = [(judged, how) for judged in case.judged if (how := relation(case, judged, entity, service))]
+    measured = measured_of(case, entity) if about else []
+    found = [(judged, how, rises) for judged, how in about for rises in [builds_up(case, judged, measured)] if _may_be_held(judged, rises, bool(measured))]
     nearest = min((judged for judged, _, _ in found), key=lambda j: (j.lead_s < 0, abs(j.lead_s)), default=None)
     for judged, how, rises in found:
         yield judged, _row(judged, how, judged is nearest, rises)
 
 
-def _may_be_held(case: Case, judged: Judged, entity: Entity, rises: bool) -> bool:
+def _may_be_held(judged: Judged, rises: bool, is_measured: bool) -> bool:
     if judged.verdict == "gradual":
         # Where measures of it are known and none builds up, it only looks like that.
-        return rises or not _measured(case, entity)
-    return judged.verdict in HELD or (rises and judged.verdict not in ("too-late",))
+        return rises or not is_measured
+    return judged.verdict in HELD or (rises and judged.verdict != "too-late")
 
 
-def builds_up(case: Case, judged: Judged, entity: Entity) -> bool:
-    """Whether a measure of a candidate, or of the host that it runs on, rises from a change on: a disk, a heap, a pool that fills."""
-    if judged.lead_s < LEAST_BUILD_UP_S:
-        return False
-    return ramps.since(case.measures, _measured(case, entity), judged.change.at, case.since.high) is not None
+def builds_up(case: Case, judged: Judged, measured: list[int]) -> bool:
+    """Whether one of some measures (rows, those of a candidate or of the host that it runs on) rises from a change on: a disk, a heap, a pool that fills."""
+    return judged.lead_s >= LEAST_BUILD_UP_S and ramps.since(case.measures, measured, judged.change.at, case.since.high) is not None
 
 
-def _measured(case: Case, entity: Entity) -> list[int]:
+def measured_of(case: Case, entity: Entity) -> list[int]:
     """Rows of measures of an entity."""
     serving = {name for kind, name in case.services.entities if kind == "service"}
     hosts = _hosts_of(case, entity[1]) if entity[0] == "database" else set()

@@ -91,6 +91,14 @@ class Measures(Samples):
         return found
 
     @cached_property
+    def together(self) -> dict[int, list[int]]:
+        """Of each row, all rows that send the same: instances of one service, also under the ids that they had before; a row without a service is alone."""
+        groups: dict[tuple[object, ...], list[int]] = defaultdict(list)
+        for row, service in enumerate(self.service):
+            groups[self.metric[row], service or row, tuple(sorted(self.labels[row].items()))].append(row)
+        return {row: rows for rows in groups.values() for row in rows}
+
+    @cached_property
     def lost(self) -> npt.NDArray[np.bool_]:
         """Sent through the reference, and no more in the second half of the focus."""
         late = np.flatnonzero(self.focus)[int(self.focus.sum()) // 2 :]

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-
 import numpy as np
 import numpy.typing as npt
 
@@ -18,20 +16,21 @@ SHARED = 0.5  # of its rise, that the same measure of others may have in the mid
 
 
 def since(m: Measures, rows: list[int], at: int, until: int) -> int | None:
-    """The row, of ``rows``, that rises most clearly between ``at`` and ``until`` (ns) and did not before; None if none does."""
+    """The first row of what, of ``rows``, rises most clearly between ``at`` and ``until`` (ns) and did not before; None if none does."""
     first, last = ((moment - m.first) // (m.step_s * 10**9) for moment in (at, until))
     if first < LEAST_BEFORE or last - first < LEAST_AFTER:
         return None
     found = [
-        (rise, row) for row in rows if (rise := _rise(_of_all(m, row), int(first), int(last))) > CLEAR and not _is_shared(m, row, int(first), int(last), rise)
+        (rise, row)
+        for row in _one_of_each(m, rows)
+        if (rise := _rise(_of_all(m, row), int(first), int(last))) > CLEAR and not _is_shared(m, row, int(first), int(last), rise)
     ]
     return max(found)[1] if found else None
 
 
 def _of_all(m: Measures, row: int) -> Floats:
     """The highest of all instances that send the same: one that is replaced goes on under another id."""
-    same = [other for other in range(len(m)) if (m.metric[other], m.service[other], m.labels[other]) == (m.metric[row], m.service[row], m.labels[row])]
-    return np.fmax.reduce(m.values[same, m.recent]) if m.service[row] else m.values[row, m.recent]
+    return np.fmax.reduce(m.values[m.together[row], m.recent])
 
 
 def _rise(values: Floats, first: int, last: int) -> float:
@@ -60,11 +59,12 @@ def _with_time(values: Floats) -> float:
 
 def _is_shared(m: Measures, row: int, first: int, last: int, rise: float) -> bool:
     """Whether others that send the same measure rise as well: that is traffic, or the time of day."""
-    others = [_rise(_of_all(m, other), first, last) for other in _of_others(m, row)]
+    alike = [other for other in range(len(m)) if m.metric[other] == m.metric[row] and m.service[other] != m.service[row]]
+    rises = {one: _rise(_of_all(m, one), first, last) for one in _one_of_each(m, alike)}
+    others = [rises[m.together[other][0]] for other in alike]
     return len(others) > 1 and float(np.median(others)) > SHARED * rise
 
 
-def _of_others(m: Measures, row: int) -> Iterator[int]:
-    for other in range(len(m)):
-        if m.metric[other] == m.metric[row] and m.service[other] != m.service[row]:
-            yield other
+def _one_of_each(m: Measures, rows: list[int]) -> list[int]:
+    """Of rows that send the same the first."""
+    return sorted({m.together[row][0] for row in rows})

@@ -298,20 +298,21 @@ def _provider(story: Story) -> str | None:
     return story.pick(sorted(used)) if used else None
 
 
-def partner_slow(story: Story) -> Trouble | None:
+def _partner(story: Story, of_all: dict[str, float], low: float, high: float, mechanism: str) -> Trouble | None:
+    """What the engine knows of all stores (``of_all``), set for a provider; None where nobody asks one."""
     address = _provider(story)
     if address is None:
         return None
-    story.sim.at(story.onset, lambda: story.sim.store.update({address: float(story.rng.uniform(8, 20))}))
-    return Trouble("", story.onset, [("external", address)], ["external", "slower-work"], [])
+    story.sim.at(story.onset, lambda: of_all.update({address: float(story.rng.uniform(low, high))}))
+    return Trouble("", story.onset, [("external", address)], ["external", mechanism], [])
+
+
+def partner_slow(story: Story) -> Trouble | None:
+    return _partner(story, story.sim.store, 8, 20, "slower-work")
 
 
 def partner_down(story: Story) -> Trouble | None:
-    address = _provider(story)
-    if address is None:
-        return None
-    story.sim.at(story.onset, lambda: story.sim.refused.update({address: float(story.rng.uniform(0.4, 0.95))}))
-    return Trouble("", story.onset, [("external", address)], ["external", "errors"], [])
+    return _partner(story, story.sim.refused, 0.4, 0.95, "errors")
 
 
 def consumer_slow(story: Story) -> Trouble:
