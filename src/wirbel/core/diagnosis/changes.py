@@ -24,6 +24,7 @@ from wirbel.core.stats import drift
 
 Floats = npt.NDArray[np.float64]
 Bools = npt.NDArray[np.bool_]
+Ints = npt.NDArray[np.int64]
 Entity = tuple[str, str]
 """Kind and name."""
 Verdict = Literal["responsible", "calls", "gradual", "earlier", "innocent", "too-late", "off-path", "unclear"]
@@ -185,7 +186,7 @@ def _met(requests: Requests, **values: str) -> Bools | None:
     return met if met.any() else None
 
 
-def _average(requests: Requests, values: Floats, rows: Bools) -> float:
+def _average(requests: Requests, values: Floats, rows: Ints) -> float:
     return float(np.average(values[rows], weights=requests.adjusted_count[rows]))
 
 
@@ -207,7 +208,7 @@ def _test(
     is_late = lead * 1e9 < -LATE_NS
     if before.sum() < MIN_REQUESTS or after.sum() < MIN_REQUESTS:
         return Judged(change=change, entity=entity, lead_s=lead, verdict="too-late" if is_late else "unclear")
-    first, last = (_average(requests, amount, rows) for rows in (before, after))
+    first, last = (_average(requests, amount, np.flatnonzero(rows)) for rows in (before, after))
     control = _control(given, entity, amount, near, later, met) if beside is None else _control_of(OTHER_CALLERS, requests, beside, near & ~later, near & later)
     step = last - first - (control.moved if control and abs(control.moved) < abs(last - first) else 0.0)
     share = step / given.delta if given.delta else 0.0
@@ -267,7 +268,7 @@ def _change_in_all(given: Judging, amount: Floats) -> float:
 
 
 def _control_of(what: str, requests: Requests, values: Floats, before: Bools, after: Bools) -> Control:
-    return Control(what, _average(requests, values, before), _average(requests, values, after))
+    return Control(what, _average(requests, values, np.flatnonzero(before)), _average(requests, values, np.flatnonzero(after)))
 
 
 def _control(given: Judging, entity: Entity, amount: Floats, near: Bools, later: Bools, met: Bools | None) -> Control | None:
@@ -283,6 +284,7 @@ def _control(given: Judging, entity: Entity, amount: Floats, near: Bools, later:
     others = [values for other, values in given.amounts.items() if other != entity and values.any()]
     if len(others) < 3:
         return None
-    steps = sorted((_average(requests, values, near & later) - _average(requests, values, near & ~later), n) for n, values in enumerate(others))
+    before, after = np.flatnonzero(near & ~later), np.flatnonzero(near & later)
+    steps = sorted((_average(requests, values, after) - _average(requests, values, before), n) for n, values in enumerate(others))
     middle = others[steps[len(steps) // 2][1]]
     return _control_of("other entities", requests, middle, near & ~later, near & later)
