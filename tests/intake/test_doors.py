@@ -14,7 +14,9 @@ from tests.builders import request
 from tests.core.test_changes import PLAIN, cloud_event
 from tests.core.test_otlp_traces import EXAMPLE
 from tests.door_client import Answer, knock
-from wirbel.intake import bodies
+from wirbel.core.signals import otlp
+from wirbel.core.signals.attributes import MOST_INSIDE
+from wirbel.intake import bodies, commit
 from wirbel.intake.models import Taken, Token
 from wirbel.store import segments
 from wirbel.store.models import ChangeRecord, Segment
@@ -161,3 +163,30 @@ def test_a_wrong_change_names_its_field_and_nothing_of_the_request_is_stored(tok
     assert not ChangeRecord.objects.exists()
     assert send(None, b"{}", "application/json", "/v1/changes").status_code == 401
     assert send(token, b"{}", "text/plain", "/v1/changes").status_code == 415
+
+
+def test_one_bad_request_does_not_fail_those_that_are_stored_with_it(token: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    many = request({"attributes": {f"k{n}": "v" for n in range(MOST_INSIDE + 1)}}).SerializeToString()
+    defect = good()
+    decode = otlp.DECODERS["traces"]
+
+    def decoding(bodies: list[bytes], now_ns: int) -> otlp.Decoded:
+        if defect in bodies:
+            raise ZeroDivisionError
+        return decode(bodies, now_ns)
+
+    monkeypatch.setitem(otlp.DECODERS, "traces", decoding)
+    sent = [good(), many, b"\xff" * 9, defect, good()]
+    deliveries = [commit.Delivery(otlp.TRACES, body, segments.digest_of(body), len(body), None) for body in sent]
+    commit.store_together(deliveries)
+    assert [type(one.error).__name__ for one in deliveries] == ["NoneType", "TooMuchTelemetry", "MalformedTelemetry", "ZeroDivisionError", "NoneType"]
+    assert [one.stored for one in deliveries] == [1, 0, 0, 0, 1]
+    assert all(one.done for one in deliveries)
+    assert rows() == 2
+
+
+def test_objects_in_each_other_cost_one_answer(token: str) -> None:
+    """An archive of 211 bytes ended the process."""
+    body = gzip.compress(b'{"a":' * 20_000 + b"1" + b"}" * 20_000)
+    answer = send(token, body, "application/json", headers={"Content-Encoding": "gzip"})
+    assert (answer.status_code, "deep" in answer.json()["message"]) == (413, True)

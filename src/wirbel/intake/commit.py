@@ -12,9 +12,8 @@ from dataclasses import dataclass, field
 
 import numpy as np
 import pyarrow as pa
-from django.db import transaction
+from django.db import DatabaseError, DataError, transaction
 
-from wirbel.core.errors import MalformedTelemetry
 from wirbel.core.signals import otlp
 from wirbel.intake import forward, rules
 from wirbel.intake.models import Taken
@@ -93,33 +92,25 @@ def deliver(delivery: Delivery) -> None:
 
 
 def store_together(deliveries: list[Delivery]) -> None:
-    """Stores requests of one signal in one transaction; each gets its own outcome, none raises."""
+    """Stores requests of one signal in one transaction; each gets its own outcome, none raises.
+
+    What cannot be decoded or stored together is stored one by one, so that a bad request fails by itself. A database that
+    cannot be reached fails all of them: trying each would take as long as all together.
+    """
     try:
-        readable = _readable(deliveries)
-        if readable:
-            _store(*readable)
+        decode = otlp.DECODERS[deliveries[0].signal.name]
+        _store(deliveries, decode([delivery.body for delivery in deliveries], time.time_ns()))
     except Exception as error:
-        for delivery in deliveries:
-            delivery.error = delivery.error or error
+        is_of_one = not isinstance(error, DatabaseError) or isinstance(error, DataError)
+        if is_of_one and len(deliveries) > 1:
+            for delivery in deliveries:
+                store_together([delivery])
+        else:
+            for delivery in deliveries:
+                delivery.error = error
     finally:
         for delivery in deliveries:
             delivery.done = True
-
-
-def _readable(deliveries: list[Delivery]) -> tuple[list[Delivery], otlp.Decoded] | None:
-    """All deliveries decoded at once; if one cannot be read, that one is told and the rest go on."""
-    decode = otlp.DECODERS[deliveries[0].signal.name]
-    try:
-        return deliveries, decode([delivery.body for delivery in deliveries], time.time_ns())
-    except MalformedTelemetry:
-        good = []
-        for delivery in deliveries:
-            try:
-                decode([delivery.body], time.time_ns())
-                good.append(delivery)
-            except MalformedTelemetry as error:
-                delivery.error = error
-        return (good, decode([delivery.body for delivery in good], time.time_ns())) if good else None
 
 
 def _store(deliveries: list[Delivery], decoded: otlp.Decoded) -> None:

@@ -14,10 +14,12 @@ import pyarrow.compute as pc
 from google.protobuf.message import DecodeError, Message
 from opentelemetry.proto.common.v1.common_pb2 import AnyValue
 
-from wirbel.core.errors import MalformedTelemetry
+from wirbel.core.errors import MalformedTelemetry, TooMuchTelemetry
 from wirbel.core.signals.conventions import CURRENT_NAME
 
+MOST_INSIDE = 10_000  # attributes of one record, or values in one of them
 MOST_KEYS = 1_000  # attributes of the data points of one request that are told apart
+TOO_MANY_INSIDE = f"a record or value of the request holds more than {MOST_INSIDE} attributes or values"
 _FIELDS = (
     ("s", "string_value"),
     ("i", "int_value"),
@@ -75,11 +77,18 @@ def any_value(value: Any) -> AnyValue:
     return made
 
 
+def _check_inside(lists: pa.ListArray) -> None:
+    """Raises TooMuchTelemetry where one list is too long."""
+    if (pc.max(lists.value_lengths()).as_py() or 0) > MOST_INSIDE:
+        raise TooMuchTelemetry(TOO_MANY_INSIDE)
+
+
 def _json_values(values: pa.StructArray) -> pa.Array:
     """List and map values as JSON text; rare, so decoded one by one from their own bytes."""
     out: list[str | None] = [None] * len(values)
     for field in ("array_value", "kvlist_value"):
         nested = values.field(field)
+        _check_inside(nested.field("values"))
         for row in np.flatnonzero(nested.is_valid().to_numpy(zero_copy_only=False)):
             parts = nested[int(row)].as_py()["values"]
             if field == "array_value":
@@ -105,9 +114,10 @@ def pivot(pairs: pa.ListArray, limit: int) -> Pivoted:
     """Turns a list<KeyValue> column of ``n`` records into columns of length ``n``.
 
     Older attribute names become current ones; where a record has both, the current one
-    wins. The ``limit`` most frequent keys get columns, the rest go to ``overflow``.
+    wins. The ``limit`` most frequent keys get columns, the rest go to ``overflow``. Raises TooMuchTelemetry where a record has too many.
     """
     count = len(pairs)
+    _check_inside(pairs)
     owner = pc.list_parent_indices(pairs).to_numpy(zero_copy_only=False)
     flat = pairs.flatten()
     if not len(flat):

@@ -265,7 +265,7 @@ def json_to_protobuf(signal: Signal, body: bytes) -> bytes:
                 _hex_ids_to_base64(holder)
         message = signal.message()
         json_format.ParseDict(request, message, ignore_unknown_fields=True)
-    except (json_format.ParseError, ValueError, AttributeError, TypeError, RecursionError) as error:
+    except (json_format.ParseError, ValueError, AttributeError, TypeError, OverflowError, RecursionError) as error:
         raise MalformedTelemetry(f"not an OTLP/JSON {signal.name} request: {error}") from error
     except SystemError as error:  # protobuf's own, where it looks for a field by half of a character
         raise MalformedTelemetry(f"not an OTLP/JSON {signal.name} request: it names something that is not Unicode") from error
