@@ -7,6 +7,7 @@ import json
 import zlib
 
 import pytest
+from django.db import DataError
 from google.rpc.status_pb2 import Status
 from opentelemetry.proto.collector.trace.v1.trace_service_pb2 import ExportTraceServiceResponse
 
@@ -182,6 +183,23 @@ def test_one_bad_request_does_not_fail_those_that_are_stored_with_it(token: str,
     assert [type(one.error).__name__ for one in deliveries] == ["NoneType", "TooMuchTelemetry", "MalformedTelemetry", "ZeroDivisionError", "NoneType"]
     assert [one.stored for one in deliveries] == [1, 0, 0, 0, 1]
     assert all(one.done for one in deliveries)
+    assert (rows(), Segment.objects.count()) == (2, 1)
+
+
+def test_a_request_that_the_database_cannot_hold_fails_by_itself(token: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    sent = [good(), good(), good()]
+    bad, append = segments.digest_of(sent[1]), segments.receive
+
+    def receive(digests: list[bytes]) -> set[bytes]:
+        if bad in digests:
+            raise DataError("a number out of range")
+        return append(digests)
+
+    monkeypatch.setattr(segments, "receive", receive)
+    deliveries = [commit.Delivery(otlp.TRACES, body, segments.digest_of(body), len(body), None) for body in sent]
+    commit.store_together(deliveries)
+    assert [one.stored for one in deliveries] == [1, 0, 1]
+    assert isinstance(deliveries[1].error, DataError)
     assert rows() == 2
 
 

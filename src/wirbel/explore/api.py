@@ -30,7 +30,7 @@ from wirbel.explore.services import services_table
 from wirbel.explore.together import together
 from wirbel.explore.trace import parse_id, span_view, trace_pair
 from wirbel.explore.traces import Filter, list_traces
-from wirbel.store import reading
+from wirbel.store import reading, segments
 from wirbel.store.models import Service, Stream
 
 MOST_ROWS = 500
@@ -87,6 +87,7 @@ def ribbon(
         oldest=rfc3339(stored[0]) if stored else None,
         is_all=stored is not None and start is None and last_s is None and low > high - windows.RANGE_NS,
         until_now=end is None and (stored is None or high != stored[1]),
+        left_out=segments.room().left_out,
         environments=list(Service.objects.order_by("environment").values_list("environment", flat=True).distinct()[:50]),
     )
 

@@ -11,18 +11,18 @@ from wirbel.core.text import rfc3339
 from wirbel.explore.breakdown import split
 from wirbel.explore.schemas import AttributeRow, EntityRow, KnownMetric
 from wirbel.explore.traces import Filter
+from wirbel.store import fresh
 from wirbel.store.models import AttributeName, Entity, Metric, Service, Stream
-from wirbel.store.scan import Where, not_packed
+from wirbel.store.packer import SENT
 
 MOST = 500
 MOST_VALUES = 100
-_EVER = [Where(stream, 0, 2**63 - 1) for stream in (Stream.SPANS, Stream.LOGS, Stream.POINTS)]
 
 
 def has_sent(service: str) -> bool:
     """Whether a service has sent anything, be it so fresh that it is in no list yet."""
     return Service.objects.filter(name=service).exists() or any(
-        fresh is not None and pc.any(pc.equal(fresh["service"], service)).as_py() for fresh in map(not_packed, _EVER)
+        held.table is not None and pc.any(pc.equal(held.table["service"], service)).as_py() for held in map(fresh.read, SENT)
     )
 
 

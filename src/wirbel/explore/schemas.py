@@ -104,6 +104,7 @@ class Ribbon(BaseModel):
     oldest: str | None
     is_all: bool  # there is no more than this range
     until_now: bool  # it ends now, not with the newest record because none is recent
+    left_out: int = Field(description="Records of any time that wait to be packed and are read by no question yet: too much waits.")
     environments: list[str]
 
 

@@ -204,12 +204,15 @@ def _read(question: Question) -> tuple[pa.Table, list[str]]:
     found, notes = [], []
     for window in choose.windows(question):
         where = Where(Stream.SPANS, window.start, window.end, question.environment, (question.service,), fresh=True)
-        chosen = choose.choose(scan(where, _FIRST_LOOK, choose.Symptom(question.service, question.operation), small=True))
+        looked = scan(where, _FIRST_LOOK, choose.Symptom(question.service, question.operation), small=True)
+        if looked.left_out:
+            notes.append(f"{looked.left_out} spans between {_clock(window)} wait to be packed and were not read: is a worker running?")
+        chosen = choose.choose(looked)
         if chosen.weight > 1:
             notes.append(f"{chosen.found} requests between {_clock(window)}; an even sample of {len(chosen.ids)} was read in full and weighted.")
         found.append((window, chosen))
     if not any(chosen.found for _, chosen in found):
-        return spans.empty(), []
+        return spans.empty(), notes
     kept = []
     for window, chosen in found:
         where = Where(Stream.SPANS, window.start, window.end + choose.MARGIN_NS, question.environment, fresh=True)

@@ -94,23 +94,41 @@ def deliver(delivery: Delivery) -> None:
 def store_together(deliveries: list[Delivery]) -> None:
     """Stores requests of one signal in one transaction; each gets its own outcome, none raises.
 
-    What cannot be decoded or stored together is stored one by one, so that a bad request fails by itself. A database that
-    cannot be reached fails all of them: trying each would take as long as all together.
+    What cannot be stored together is stored one by one, so that a bad request fails by itself. A database that cannot be
+    reached fails all of them: trying each would take as long as all together.
     """
     try:
-        decode = otlp.DECODERS[deliveries[0].signal.name]
-        _store(deliveries, decode([delivery.body for delivery in deliveries], time.time_ns()))
+        readable = _readable(deliveries)
+        if readable:
+            _store(*readable)
     except Exception as error:
+        waiting = [delivery for delivery in deliveries if delivery.error is None]
         is_of_one = not isinstance(error, DatabaseError) or isinstance(error, DataError)
-        if is_of_one and len(deliveries) > 1:
-            for delivery in deliveries:
+        if is_of_one and len(waiting) > 1:
+            for delivery in waiting:
                 store_together([delivery])
         else:
-            for delivery in deliveries:
+            for delivery in waiting:
                 delivery.error = error
     finally:
         for delivery in deliveries:
             delivery.done = True
+
+
+def _readable(deliveries: list[Delivery]) -> tuple[list[Delivery], otlp.Decoded] | None:
+    """All deliveries decoded at once; if one cannot be read, that one is told and the rest go on."""
+    decode = otlp.DECODERS[deliveries[0].signal.name]
+    try:
+        return deliveries, decode([delivery.body for delivery in deliveries], time.time_ns())
+    except Exception:
+        good = []
+        for delivery in deliveries:
+            try:
+                decode([delivery.body], time.time_ns())
+                good.append(delivery)
+            except Exception as error:  # a defect of the decoder too costs one request
+                delivery.error = error
+        return (good, decode([delivery.body for delivery in good], time.time_ns())) if good else None
 
 
 def _store(deliveries: list[Delivery], decoded: otlp.Decoded) -> None:

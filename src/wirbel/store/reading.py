@@ -22,11 +22,11 @@ from wirbel.core.signals import spans
 from wirbel.core.signals.changes import Change
 from wirbel.core.topology import graph
 from wirbel.core.topology.graph import EntityGraph, EntityId
-from wirbel.store import blocks, bloom, query_limits
+from wirbel.store import blocks, bloom, fresh, query_limits
 from wirbel.store.block_work import Window
 from wirbel.store.catalogue import MOST_RELATIONS
 from wirbel.store.models import Block, ChangeRecord, Relation, Stream
-from wirbel.store.scan import Where, blocks_of, not_packed, scan, snapshot
+from wirbel.store.scan import Where, blocks_of, scan, snapshot
 from wirbel.store.streams import HOUR_NS, SUMMARY_STEPS
 
 FEW_SERVICES = 200  # whose part of a block is small enough to be kept for the next question
@@ -224,9 +224,9 @@ def trace(trace_id: bytes) -> pa.Table:
     """All stored spans of one trace, empty if there are none."""
     target = pa.scalar(trace_id, pa.binary(16))
     with snapshot():
-        fresh = not_packed(Where(Stream.SPANS, 0, 2**63 - 1))
+        held = fresh.read(Stream.SPANS).table
         parts = blocks.traces_in(blocks_of_trace(trace_id), trace_id)
-    return spans.combine([*parts, *([] if fresh is None else [fresh.filter(pc.equal(fresh["trace_id"], target))])])
+    return spans.combine([*parts, *([] if held is None else [held.filter(pc.equal(held["trace_id"], target))])])
 
 
 def blocks_of_trace(trace_id: bytes) -> list[int]:

@@ -7,7 +7,6 @@ when the same is asked of the same block.
 
 from __future__ import annotations
 
-import logging
 import os
 import pickle
 from collections.abc import Iterator, Sequence
@@ -16,18 +15,15 @@ from dataclasses import dataclass
 from functools import cache
 from typing import Any
 
-import pyarrow as pa
 from django.db import connection, transaction
 from django.db.models import Q, QuerySet
 
 from wirbel.core import words
-from wirbel.store import blocks, bloom, dask_worker, query_limits
+from wirbel.store import blocks, bloom, dask_worker, fresh, query_limits
 from wirbel.store.block_work import CHECKED_S, Do, R, Task, Work, beside, in_threads
-from wirbel.store.models import Block, Segment, Stream
+from wirbel.store.models import Block, Stream
 from wirbel.store.streams import DAY_NS, LAYOUTS, PERIODS_NS
 
-log = logging.getLogger(__name__)
-MAX_FRESH = 2_000  # segments not yet packed that a question reads
 _DASK_BLOCKS = 8  # that a Dask task reads
 
 
@@ -75,9 +71,13 @@ def snapshot() -> Iterator[None]:
 
 
 class Partials(list[R]):
-    """Partial results of all blocks, in order of their ids, then that of what is not packed yet, if there is any."""
+    """Partial results of all blocks, in order of their ids, then that of what is not packed yet, if there is any.
+
+    ``left_out`` counts the records that were not read: see store.fresh.
+    """
 
     has_fresh = False
+    left_out = 0
 
 
 def scan(where: Where, columns: Sequence[str] | None, work: Work[R], small: bool = False, encoded: bool = False, brief: bool = False) -> Partials[R]:
@@ -87,7 +87,7 @@ def scan(where: Where, columns: Sequence[str] | None, work: Work[R], small: bool
     ``small`` results (with ``nbytes``) are kept; ``work`` must then be hashable. Raises QuestionStopped and QuestionTooLarge.
     """
     with snapshot():
-        fresh = not_packed(where) if where.fresh else None
+        held = fresh.read(where.stream, where.start, where.end) if where.fresh else fresh.Fresh(None)
         tasks = _tasks(where)
         mixed = where.environment is not None and any(task.mixed for task in tasks)
         wanted = None if columns is None else tuple(sorted({*columns, "environment"} if mixed else {*columns}))
@@ -103,9 +103,10 @@ def scan(where: Where, columns: Sequence[str] | None, work: Work[R], small: bool
             if small and task.whole:
                 _partials.put((task.block, do.key), partial)
     results = Partials(known[task.block] for task in tasks)
-    if fresh is not None:
+    results.left_out = held.left_out
+    if held.table is not None:
         results.has_fresh = True
-        results.append(beside(do, fresh))
+        results.append(beside(do, held.table))
     return results
 
 
@@ -118,29 +119,6 @@ def _tasks(where: Where) -> list[Task]:
             continue
         tasks.append(Task(block, rows, first >= where.start and last < where.end, environment == ""))
     return tasks
-
-
-def not_packed(where: Where) -> pa.Table | None:
-    """What is durable but in no block yet, combined; None if there is nothing.
-
-    A segment that was set aside because it cannot be packed is read too, if it can be: it must not take the others with it.
-    """
-    found = Segment.objects.filter(stream=where.stream, time_to__gte=where.start, time_from__lt=where.end).order_by("id").values_list("error", "data")
-    combine = LAYOUTS[where.stream].combine
-    sound: list[bytes] = []
-    doubtful: list[bytes] = []
-    for error, data in blocks.in_binary(found[:MAX_FRESH]):
-        (doubtful if error else sound).append(data)
-    tables = [blocks.from_ipc(data) for data in sound]
-    for data in doubtful:
-        try:
-            table = blocks.from_ipc(data)
-            combine([*tables, table])
-        except Exception:
-            log.warning("a segment that was set aside cannot be read either")
-        else:
-            tables.append(table)
-    return combine(tables) if tables else None
 
 
 _partials: blocks.Cache[tuple[int, tuple[Any, ...]], Any] = blocks.Cache(64 * 2**20)

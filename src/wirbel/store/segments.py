@@ -13,7 +13,7 @@ import pyarrow as pa
 from django.db import connection, transaction
 from django.db.models import Sum
 
-from wirbel.store import live
+from wirbel.store import fresh, live
 from wirbel.store.blocks import to_ipc
 from wirbel.store.models import Receipt, Segment
 from wirbel.store.streams import LAYOUTS
@@ -72,9 +72,10 @@ def append_once(stream: str, table: pa.Table, digest: bytes) -> bool:
 
 @dataclass(frozen=True)
 class Room:
-    """How much waits to be packed, and how much the disk still takes (None: it is another machine's)."""
+    """Bytes that wait to be packed, records among them that no question reads yet, and bytes that the disk still takes (None: it is another machine's)."""
 
     backlog: int
+    left_out: int
     free: int | None
 
 
@@ -84,7 +85,8 @@ def room() -> Room:
     with _lock:
         at, found = _measured
         if found is None or time.monotonic() - at > _ROOM_AGE_S:
-            found = Room(Segment.objects.filter(error="").aggregate(total=Sum("size"))["total"] or 0, free_bytes())
+            backlog = Segment.objects.filter(error="").aggregate(total=Sum("size"))["total"] or 0
+            found = Room(backlog, fresh.left_out() if backlog > fresh.MOST_BYTES else 0, free_bytes())
             _measured = (time.monotonic(), found)
         return found
 

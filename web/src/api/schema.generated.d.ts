@@ -2472,6 +2472,11 @@ export interface components {
             is_all: boolean;
             /** Label */
             label: string;
+            /**
+             * Left Out
+             * @description Records of any time that wait to be packed and are read by no question yet: too much waits.
+             */
+            left_out: number;
             /** Low */
             low: (number | null)[];
             /** Newest */

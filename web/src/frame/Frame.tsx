@@ -6,7 +6,7 @@ import { ageOfFigures } from "../api/age";
 import { client, type Schemas, take } from "../api/client";
 import { useDisturbance, windowsOfDisturbance } from "../shared/disturbances";
 import { FromBefore, useStale } from "../shared/FromBefore";
-import { age, dayAndClock } from "../shared/format";
+import { age, dayAndClock, significant } from "../shared/format";
 import { rangeAround, useInquiry, windowsOf } from "../shared/inquiries";
 import { Tip } from "../shared/Tip";
 import { Toasts, told } from "../shared/Toasts";
@@ -122,7 +122,12 @@ export function Frame({ me }: { me: Schemas["Me"] }) {
                 back to live
               </button>
             )}
-            <Freshness newest={ribbon?.newest ?? null} following={following} live={live} />
+            <Freshness
+              newest={ribbon?.newest ?? null}
+              leftOut={ribbon?.left_out ?? 0}
+              following={following}
+              live={live}
+            />
             <Keys shown={shown} />
             <PersonMenu me={me} link={exactly} />
           </div>
@@ -241,7 +246,14 @@ function Environment({ found }: { found: string[] }) {
 const OLD_S = 5; // that what is shown may be old without being told
 const SILENT_MS = 3 * 60_000; // without data, while it is followed, that is flagged
 
-function Freshness({ newest, following, live }: { newest: string | null; following: boolean; live: boolean }) {
+interface Fresh {
+  newest: string | null;
+  leftOut: number;
+  following: boolean;
+  live: boolean;
+}
+
+function Freshness({ newest, leftOut, following, live }: Fresh) {
   const [now, setNow] = useState(Date.now());
   useEffect(() => {
     const timer = window.setInterval(() => setNow(Date.now()), 1000);
@@ -263,6 +275,11 @@ function Freshness({ newest, following, live }: { newest: string | null; followi
           `last data ${age(newest, now)} ago`
         )}
         {old >= OLD_S && <b className="text-ochre">{` · figures ${old} s old`}</b>}
+        {leftOut > 0 && (
+          <Tip text="So much waits to be packed that answers hold only the newest of it. Is a worker running? Intake tells more.">
+            <b className="text-ochre">{` · ${significant(leftOut)} records not read yet`}</b>
+          </Tip>
+        )}
       </span>
     </Tip>
   );
