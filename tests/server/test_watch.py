@@ -7,8 +7,11 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 import pytest
+from django.db import DatabaseError
+from django.utils import timezone
 
 from tests.server.watched_store import BEGAN, END, HOUR, HOURS, MINUTE, SETTLED, SLOW, disturbed, records, requests, write, write_arrival
+from tests.store.test_streams import accept, some_logs
 from wirbel.accounts.models import Person
 from wirbel.core import cells
 from wirbel.core.deviation.accumulate import Budget
@@ -26,11 +29,12 @@ from wirbel.core.signals.changes import from_plain
 from wirbel.core.text import rfc3339
 from wirbel.core.topology.graph import EntityId
 from wirbel.disturbances import told
+from wirbel.intake import status
 from wirbel.scopes.models import Scope
 from wirbel.store import fine_cells, packer, reading
-from wirbel.store.models import Arrival, Stream
+from wirbel.store.models import Arrival, Block, Failure, Stream
 from wirbel.store.streams import DAY_NS
-from wirbel.watch import bands, calendar, choose, found, kept, marks, watching
+from wirbel.watch import bands, calendar, choose, days_before, found, kept, marks, tasks, values, watching
 from wirbel.watch.models import DayOfValues, DeviationRecord, Position, Unwatched, WatchedSeries
 from wirbel.watch.replay import replay
 from wirbel.watch.watching import Watching
@@ -135,8 +139,97 @@ def test_a_series_that_cannot_be_followed_keeps_no_other_from_it(history: None, 
         return follow(self, *given)
 
     monkeypatch.setattr(Tracker, "follow", broken)
-    Watching().look(END + SETTLED)
+    watching = Watching()
+    watching.look(BEGAN + HOUR + SETTLED)
+
+    def told() -> dict[str, str]:
+        return {row.kind: row.error.partition(":")[0] for row in WatchedSeries.objects.exclude(error="")}
+
+    assert told() == {"share": type(error).__name__}
+    # Within the hour it is left alone; then it is taken up again, and what it missed is read.
+    monkeypatch.setattr(Tracker, "follow", follow)
+    for minutes, errors in ((70, 1), (121, 1), (122, 0), (HOURS * 60, 0)):
+        watching.look(BEGAN + minutes * MINUTE + SETTLED)
+        assert len(told()) == errors
+    assert {tracker.until for tracker in watching.trackers.values()} == {END}
     assert [name for name, _, _ in disturbed()] == ["shop", "stock"]
+
+
+def test_an_hour_with_records_outside_its_minutes_only_is_read(history: None) -> None:
+    """Its blocks were opened, and of nothing no rates could be made."""
+    accept("logs", some_logs(), "beside")
+    packer.pack_all()
+    [(first, last)] = Block.objects.filter(stream="logs", step=0).values_list("time_from", "time_to")
+    for start in (last - last % MINUTE + MINUTE, first - first % MINUTE - 2 * MINUTE):
+        assert values.read(start, start + MINUTE) is not None
+    assert "log records" in {key.metric for key in values.read(first - first % MINUTE, last - last % MINUTE + MINUTE)}
+
+
+def test_a_look_that_fails_is_told_loses_nothing_and_goes_on(history: None, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(tasks, "_watching", Watching())
+    monkeypatch.setattr(tasks.time, "time_ns", lambda: END - 3 * HOUR + SETTLED)
+    tasks.look(0)
+    # What has ended is taken from memory, then it cannot be stored.
+    stored = watching.store
+
+    def broken(*given: Any) -> None:
+        raise DatabaseError("the connection was lost")
+
+    monkeypatch.setattr(watching, "store", broken)
+    monkeypatch.setattr(tasks.time, "time_ns", lambda: END + SETTLED)
+    for _ in range(2):
+        with pytest.raises(DatabaseError):
+            tasks.look(0)
+    [failure] = Failure.objects.all()
+    assert (failure.work, failure.since, "the connection was lost" in failure.reason) == ("the watch", failure.since, True)
+    assert "The watch has failed since" in status.state().detail
+    monkeypatch.setattr(watching, "store", stored)
+    tasks.look(0)
+    assert not Failure.objects.exists()
+    found = records()
+    DeviationRecord.objects.all().delete()
+    WatchedSeries.objects.all().delete()
+    Position.objects.all().delete()
+    Watching().look(END + SETTLED)
+    assert found == records()
+
+
+def test_a_worker_that_ends_while_it_first_reads_a_history_learns_the_days_before(history: None, monkeypatch: pytest.MonkeyPatch) -> None:
+    read = days_before.read
+
+    def killed(*given: Any) -> None:
+        raise KeyboardInterrupt
+
+    monkeypatch.setattr(days_before, "read", killed)
+    with pytest.raises(KeyboardInterrupt):
+        Watching().look(END + SETTLED)
+    assert not WatchedSeries.objects.exists()
+    told: list[int] = []
+    monkeypatch.setattr(days_before, "read", lambda rows, until: (told.append(len(rows)), read(rows, until)))
+    Watching().look(END + SETTLED)
+    assert sum(told) == WatchedSeries.objects.count()
+
+
+def test_a_mark_made_while_another_is_heeded_is_not_lost(history: None, monkeypatch: pytest.MonkeyPatch) -> None:
+    Watching().look(END + SETTLED)
+    record = DeviationRecord.objects.first()
+    assert record is not None
+    DeviationRecord.objects.filter(pk=record.pk).update(mark="expected", mark_is_new=True, marked_at=timezone.now())
+    mark = Tracker.mark
+
+    def meanwhile(self: Tracker, *given: Any) -> None:
+        DeviationRecord.objects.filter(pk=record.pk).update(mark="noise", mark_is_new=True, marked_at=timezone.now())
+        mark(self, *given)
+
+    monkeypatch.setattr(Tracker, "mark", meanwhile)
+    watching = Watching()
+    watching.look(END + 10 * MINUTE + SETTLED)
+    record.refresh_from_db()
+    assert (record.mark, record.mark_is_new) == ("noise", True)
+    monkeypatch.setattr(Tracker, "mark", mark)
+    watching.look(END + 20 * MINUTE + SETTLED)
+    record.refresh_from_db()
+    assert (record.mark, record.mark_is_new) == ("noise", False)
 
 
 def test_a_minute_is_judged_when_it_is_over_and_not_before(history: None) -> None:

@@ -21,6 +21,7 @@ from wirbel.disturbances.schemas import EntityOut
 from wirbel.explore.answerer import elsewhere
 from wirbel.explore.asked import Within
 from wirbel.explore.figures import listed
+from wirbel.store.models import Failure
 from wirbel.store.streams import DAY_NS
 from wirbel.watch import calendar, choose, found
 from wirbel.watch.models import DeviationRecord, WatchedSeries, of
@@ -49,13 +50,20 @@ class WatchedRow(BaseModel):
     has_own_budget: bool = Field(description="Otherwise it has its part of the one that all share.")
     is_paused: bool
     made_by: str | None = Field(description="Null: watched from the start.")
+    error: str | None = Field(description="Why it is not followed at present; it is tried again within an hour.")
     deviates: bool = Field(description="Now.")
     lately: int = Field(description="Deviations of the last week.")
+
+
+class Failing(BaseModel):
+    since: str
+    reason: str
 
 
 class WatchedList(BaseModel):
     rows: list[WatchedRow]
     found: int
+    failing: Failing | None = Field(description="Why nothing is judged at present.")
 
 
 class Replayed(BaseModel):
@@ -148,7 +156,9 @@ def list_watched(
     if only is not None:
         rows = rows.filter(ONLY[only])
     ordered = rows.order_by("-deviates", "-lately", "entity", "metric", "labels_text", "id")
-    return WatchedList(rows=[_out(row) for row in ordered[: max(1, min(most, MOST_ROWS))]], found=rows.count())
+    failure = Failure.objects.filter(work="the watch").first()
+    failing = None if failure is None else Failing(since=rfc3339(failure.since), reason=failure.reason)
+    return WatchedList(rows=[_out(row) for row in ordered[: max(1, min(most, MOST_ROWS))]], found=rows.count(), failing=failing)
 
 
 @router.post("/watched", response={201: WatchedRow})
@@ -274,6 +284,7 @@ def _out(row: Any) -> WatchedRow:
         has_own_budget=row.has_own_budget,
         is_paused=row.is_paused,
         made_by=row.made_by.get_username() if row.made_by else None,
+        error=row.error or None,
         deviates=row.deviates,
         lately=row.lately,
     )

@@ -12,7 +12,7 @@ from wirbel.explore.breakdown import split
 from wirbel.explore.schemas import AttributeRow, EntityRow, KnownMetric
 from wirbel.explore.traces import Filter
 from wirbel.store import fresh
-from wirbel.store.models import AttributeName, Entity, Metric, Service, Stream
+from wirbel.store.models import AttributeName, Entity, Metric, Service
 from wirbel.store.packer import SENT
 
 MOST = 500

@@ -13,7 +13,7 @@ from pydantic import BaseModel
 from wirbel.core import text
 from wirbel.intake.forward import Target
 from wirbel.intake.models import DropRule, Forward, Forwarded, Minute, Taken, Token
-from wirbel.store.models import Arrival, Block, Segment, Stream
+from wirbel.store.models import Arrival, Block, Failure, Segment, Stream
 
 RECENT = timedelta(minutes=10)
 CHART_MINUTES = 60
@@ -170,7 +170,12 @@ def _say(signals: list[SignalRate], backlog: Backlog, sources: list[SourceRow], 
     if refused:
         told.append(f"{refused} records or requests were refused in the last ten minutes; the reasons are below.")
     told += _say_sent_on(sent_on) if sent_on else []
+    told += [_say_failing(failure) for failure in Failure.objects.order_by("work")]
     return sentence, " ".join(told) or "All of it is stored and can be asked for."
+
+
+def _say_failing(failure: Failure) -> str:
+    return f"{failure.work[0].upper()}{failure.work[1:]} has failed since {text.time(failure.since)} and is tried again: {failure.reason}."
 
 
 def _say_sent_on(sent_on: SentOn) -> list[str]:

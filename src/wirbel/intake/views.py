@@ -176,7 +176,7 @@ def _take(signal: otlp.Signal, request: Knock, token: Token) -> HttpResponse:
     room = segments.room()
     if room.backlog > segments.BACKLOG_LIMIT:
         raise Refusal(503, "too much waits to be packed; is a worker running?")
-    if room.free is not None and room.free < segments.LEAST_FREE:
+    if room.free is not None and room.free < segments.LEAST_FREE + room.backlog:
         raise Refusal(503, f"the database's disk has only {room.free >> 20} MB left; free some, or keep records for a shorter time")
     if quota.exceeded(token):
         raise Refusal(429, f"this token may send {token.quota} records a minute")

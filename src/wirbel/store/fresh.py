@@ -60,7 +60,8 @@ def read(stream: str, start: int = 0, end: int = 2**63 - 1) -> Fresh:
 
 def _newest(found: QuerySet[Segment]) -> tuple[list[int], int, int]:
     """Ids of the newest segments, the number of their records, and that of all others' records."""
-    chosen, size, total, left_out = [], 0, 0, 0
+    chosen: list[int] = []
+    size = total = left_out = 0
     for segment, held, rows in found.order_by("-id").values_list("id", "size", "rows").iterator():
         size += held
         if size <= MOST_BYTES or not chosen:

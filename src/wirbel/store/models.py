@@ -60,6 +60,14 @@ class Block(models.Model):
         ]
 
 
+class Failure(models.Model):
+    """Background work that failed when it was last tried; without a row, it succeeded. See store.failures."""
+
+    work = models.CharField(max_length=40, primary_key=True)  # as people call it: "packing", "the watch"
+    since = models.BigIntegerField()  # ns
+    reason = models.TextField()
+
+
 class Retention(models.Model):
     """How long an environment's records of a stream are kept; without a row, store.retention's defaults hold."""
 

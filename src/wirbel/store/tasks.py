@@ -8,7 +8,7 @@ from datetime import timedelta
 from django.utils import timezone
 from procrastinate.contrib.django import app
 
-from wirbel.store import packer, retention, segments
+from wirbel.store import failures, packer, retention, segments
 from wirbel.store.models import Arrival, Receipt
 
 ARRIVALS_KEPT = timedelta(days=8)
@@ -16,24 +16,26 @@ RECEIPTS_KEPT = timedelta(days=30)  # a request re-sent later than this would be
 
 
 def _has_room() -> bool:
-    """The worker writes on for a while after intake has stopped: packing makes more room than it takes."""
+    """Intake stops before that, by as much as packing what it took may need."""
     free = segments.free_bytes()
-    return free is None or free > segments.LEAST_FREE // 2
+    return free is None or free > segments.LEAST_FREE
 
 
 @app.periodic(cron="* * * * * *")
 @app.task(name="store.pack", queue="arrivals", queueing_lock="store.pack")
 def pack(timestamp: int) -> None:
     """Every second: what has come in becomes blocks, unless the disk could not take them."""
-    if _has_room():
-        packer.pack_all()
+    with failures.told("packing"):
+        if _has_room():
+            packer.pack_all()
 
 
 @app.periodic(cron="* * * * * */10")
 @app.task(name="store.merge", queueing_lock="store.merge")
 def merge(timestamp: int) -> None:
-    while _has_room() and packer.merge_once():
-        pass
+    with failures.told("merging"):
+        while _has_room() and packer.merge_once():
+            pass
 
 
 @app.periodic(cron="17 3 * * *")
@@ -49,5 +51,6 @@ def forget(timestamp: int) -> None:
 def retain(timestamp: int) -> None:
     """Every five minutes: what is no longer kept in full is thinned, what is no longer kept is dropped."""
     now = time.time_ns()
-    while retention.drop_once(now) or retention.thin_once(now):
-        pass
+    with failures.told("retention"):
+        while retention.drop_once(now) or retention.thin_once(now):
+            pass

@@ -33,6 +33,7 @@ class WatchedSeries(models.Model):
     judge_from = models.BigIntegerField(null=True)  # time from which on much came late, so that it is to be judged anew
     state = models.CharField(max_length=12, default="learning")  # or core.expected.profile.State
     tracker = models.BinaryField(null=True)  # core.deviation.state
+    error = models.TextField(default="")  # why it is not followed at present
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["environment", "entity_kind", "entity", "metric", "labels_text"], name="one_watched_series")]

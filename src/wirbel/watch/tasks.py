@@ -7,6 +7,7 @@ import time
 from django.db import connection
 from procrastinate.contrib.django import app
 
+from wirbel.store import failures
 from wirbel.watch.watching import Watching
 
 LOOKING = 7_302  # of PostgreSQL's advisory locks: it goes with the connection of a worker that is killed
@@ -17,11 +18,17 @@ _watching = Watching()
 @app.task(name="watch.look", queue="watch", queueing_lock="watch.look")
 def look(timestamp: int) -> None:
     """Every ten seconds: the minutes that are over are read and judged. One worker at a time; another leaves it to that one."""
+    global _watching
     with connection.cursor() as cursor:
         cursor.execute("SELECT pg_try_advisory_lock(%s)", [LOOKING])
         if cursor.fetchone() != (True,):
             return
         try:
-            _watching.look(time.time_ns())
+            with failures.told("the watch"):
+                _watching.look(time.time_ns())
+        except Exception:
+            # What is in memory may be ahead of what is stored: it is taken up again from there.
+            _watching = Watching()
+            raise
         finally:
             cursor.execute("SELECT pg_advisory_unlock(%s)", [LOOKING])

@@ -166,6 +166,8 @@ def _of_logs(grid: Grid) -> Iterator[tuple[Key, Values]]:
     if not parts:
         return
     table = pa.concat_tables(parts)
+    if not table.num_rows:  # blocks of that hour hold records of other minutes
+        return
     in_full = grid.times >= (reading.detail(Stream.LOGS, grid.first, grid.end).thinned_until or 0)
     pair, names = _pairs(table)
     cell = pair * grid.count + arrow.numbers(table["minute"]) - grid.first // MINUTE_NS

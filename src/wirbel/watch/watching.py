@@ -28,7 +28,7 @@ from wirbel.core.deviation.tracker import Tracker
 from wirbel.core.errors import InvalidQuestion
 from wirbel.core.expected.calendar import BY_UTC, Calendar
 from wirbel.core.topology.graph import EntityId
-from wirbel.store import fine_cells, reading
+from wirbel.store import failures, fine_cells, reading
 from wirbel.store.models import Arrival
 from wirbel.store.streams import DAY_NS, HOUR_NS
 from wirbel.watch import calendar, days_before, kept, late, values
@@ -65,6 +65,7 @@ class Watching:
     young: Young = field(default_factory=Young)
     calendar: Calendar = BY_UTC
     changed: dict[int, str] = field(default_factory=dict)  # how the rows of the database were when they were taken up
+    dropped: dict[int, int] = field(default_factory=dict)  # until when what cannot be followed was
 
     def look(self, now: int) -> None:
         """Reads all minutes that are over."""
@@ -108,6 +109,9 @@ class Watching:
         self.calendar = calendar.current()
         for gone in self.rows.keys() - found.keys():
             self._forget(gone)
+        for pk in [pk for pk, at in self.dropped.items() if self.until >= at + HOUR_NS]:
+            del self.dropped[pk]
+            self.changed.pop(pk, None)
         fresh = [pk for pk, row in found.items() if self.changed.get(pk) != _how(row)]
         self.rows = found
         self.keys = {_key(row): pk for pk, row in found.items()}
@@ -148,10 +152,11 @@ class Watching:
                 tracker.mark(record.mark or None, record.onset, record.ended)  # type: ignore[arg-type]
                 self._note(record.series_id, tracker)
                 self._save(record.series_id, tracker)
-            DeviationRecord.objects.filter(pk=record.pk).update(mark_is_new=False)
+            # Not if it has been marked otherwise meanwhile.
+            DeviationRecord.objects.filter(pk=record.pk, mark=record.mark, marked_at=record.marked_at).update(mark_is_new=False)
 
     def _forget(self, series: int) -> None:
-        for of_series in (self.trackers, self.open, self.changed):
+        for of_series in (self.trackers, self.open, self.changed, self.dropped):
             of_series.pop(series, None)
         self.young.forget(series)
         self.days = {(pk, day): table for (pk, day), table in self.days.items() if pk != series}
@@ -254,10 +259,11 @@ class Watching:
             new.append(row)
         if not new:
             return
-        WatchedSeries.objects.bulk_create(new, ignore_conflicts=True)
-        if is_past:  # who appears while it is watched has no days before
-            days_before.read({key: row for row in WatchedSeries.objects.defer("tracker") if (key := _key(row)) not in self.keys}, start)
-        self._share_budget()
+        with transaction.atomic():  # a series that is stored without its days before would never get them
+            WatchedSeries.objects.bulk_create(new, ignore_conflicts=True)
+            if is_past:  # who appears while it is watched has no days before
+                days_before.read({key: row for row in WatchedSeries.objects.defer("tracker") if (key := _key(row)) not in self.keys}, start)
+            self._share_budget()
         self._take_up()
 
     def _share_budget(self) -> None:
@@ -306,15 +312,22 @@ class Watching:
             at += count
 
     def _follow_safely(self, pk: int, end: int) -> None:
-        """A series that cannot be followed must not keep the others from being watched."""
+        """A series that cannot be followed must not keep the others from being watched; it is taken up again an hour later."""
+        row = self.rows[pk]
         try:
             self._follow(pk, end)
         except DatabaseError:
             raise
-        except Exception:
-            log.exception("series %s (%s) is not watched any more until the worker starts again", pk, self.rows[pk].metric)
+        except Exception as error:
+            log.exception("series %s (%s) is not followed for an hour", pk, row.metric)
             self._end_all(pk)
             self.trackers.pop(pk)
+            self.dropped[pk] = end
+            WatchedSeries.objects.filter(pk=pk).update(error=f"{type(error).__name__}: {error}"[: failures.LONGEST])
+        else:
+            if row.error:
+                row.error = ""
+                row.save(update_fields=["error"])
 
     def _follow(self, pk: int, end: int) -> None:
         row, learned = self.rows[pk], self.trackers[pk].learns_at

@@ -5,7 +5,9 @@ import { client, type Schemas, take } from "../../api/client";
 import type { ComparedContext } from "../../frame/Frame";
 import { useScope, within } from "../../frame/scope";
 import { Measure } from "../../shared/Measure";
+import { moment } from "../../shared/format";
 import { More } from "../../shared/More";
+import { Tip } from "../../shared/Tip";
 import { told } from "../../shared/Toasts";
 import { Waiting } from "../../shared/Waiting";
 import { type WatchedChange, watchedState, watchedStates } from "../places";
@@ -89,9 +91,15 @@ interface RowsProps {
 function Rows({ list, series, choose, most }: RowsProps) {
   const { me } = useOutletContext<ComparedContext>();
   const { rows, found } = list;
-  if (!rows.length) return <p>No series is watched that fits; the watch takes up what it finds every ten seconds.</p>;
+  if (!rows.length && !list.failing) return <p>No series is watched that fits; the watch takes up what it finds every ten seconds.</p>;
   return (
     <>
+      {list.failing && (
+        <p role="alert" className="mb-2 border-l-4 border-rust pl-2">
+          <b>Nothing is judged since {moment(list.failing.since)}:</b> the watch fails and is tried again every ten
+          seconds. <span className="text-second">{list.failing.reason}</span>
+        </p>
+      )}
       <table className="sheet-table">
         <thead>
           <tr>
@@ -123,7 +131,9 @@ function Rows({ list, series, choose, most }: RowsProps) {
                   <Measure name={row.measure} />
                 </button>
               </td>
-              <td>{row.is_paused ? "paused" : row.deviates ? <b className="text-rust">deviates</b> : "as expected"}</td>
+              <td>
+                <Now row={row} />
+              </td>
               <td className={row.state === "learning" ? "text-second" : ""}>{STATES[row.state]}</td>
               <td className="num">{row.lately}</td>
               <td className="num">{often(row)}</td>
@@ -148,6 +158,17 @@ function Rows({ list, series, choose, most }: RowsProps) {
       />
     </>
   );
+}
+
+function Now({ row }: { row: Row }) {
+  if (row.is_paused) return <>paused</>;
+  if (row.error)
+    return (
+      <Tip text={`It could not be followed, and is tried again within an hour. ${row.error}`}>
+        <b className="text-ochre">not followed</b>
+      </Tip>
+    );
+  return row.deviates ? <b className="text-rust">deviates</b> : <>as expected</>;
 }
 
 /** What is known, and what is missing for more. */
