@@ -153,3 +153,25 @@ def test_help_names_every_command() -> None:
     assert done.returncode == 0
     for command in ("demo", "serve", "worker", "token", "load", "diagnose", "test"):
         assert command in done.stdout
+
+
+@pytest.mark.parametrize(
+    ("raised", "status", "told"),
+    [
+        (KeyboardInterrupt(), 130, "stopped; what was installed"),
+        (PermissionError(13, "Permission denied", "/usr/bin/python3.11"), 1, "Permission denied: /usr/bin/python3.11. Whoever starts Wirbel"),
+        (FileNotFoundError(2, "No such file or directory", "npm"), 1, "No such file or directory: npm"),
+    ],
+)
+def test_what_is_in_the_way_is_told_in_a_sentence(
+    bootstrap: ModuleType, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str], raised: BaseException, status: int, told: str
+) -> None:
+    def in_the_way(*given: object) -> None:
+        raise raised
+
+    monkeypatch.setattr(bootstrap, "install_python_packages", in_the_way)
+    monkeypatch.setattr(bootstrap, "install_system_packages", lambda command: None)
+    with pytest.raises(SystemExit) as ended:
+        bootstrap.start()
+    assert ended.value.code == status
+    assert told in capsys.readouterr().err

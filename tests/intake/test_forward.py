@@ -156,7 +156,21 @@ def test_an_address_is_told_without_its_secrets() -> None:
 
 
 @pytest.mark.parametrize(
-    "url", ["http://127.0.0.1:4318", "http://localhost", "http://10.1.2.3", "http://169.254.169.254/latest", "http://[::1]:4318", "http://0.0.0.0"]
+    "url",
+    [
+        "http://127.0.0.1:4318",
+        "http://localhost",
+        "http://10.1.2.3",
+        "http://169.254.169.254/latest",
+        "http://[::1]:4318",
+        "http://0.0.0.0",
+        "http://[64:ff9b::a01:203]",
+        "http://[64:ff9b:1::a01:203]",
+        "http://[::ffff:10.1.2.3]",
+        "http://[2002:a01:203::1]",
+        "http://239.1.2.3",
+        "http://[ff02::1]",
+    ],
 )
 def test_private_addresses_are_refused_unless_allowed(url: str) -> None:
     with pytest.raises(InvalidQuestion, match="not a public address"):

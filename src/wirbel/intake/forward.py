@@ -31,6 +31,8 @@ LONGEST_RETRY = timedelta(minutes=10)
 KEPT_TRYING = timedelta(days=1)
 AT_ONCE = 50
 MOST_ERROR = 500  # characters
+TRANSLATED = [ipaddress.IPv6Network(network) for network in ("::ffff:0:0/96", "64:ff9b::/96", "64:ff9b:1::/48", "2002::/16", "2001::/32")]
+"""Addresses of the sixth version that stand for one of the fourth: RFC 4291, 6052, 8215, 3056 and 4380."""
 _RETRYABLE = {408, 429, 502, 503, 504}  # OTLP/HTTP, "Retryable response codes", and a proxy's time-out
 
 
@@ -67,9 +69,15 @@ def address_of(target: Target) -> tuple[str, int]:
     port = parts.port or (443 if parts.scheme == "https" else 80)
     found = socket.getaddrinfo(parts.hostname, port, type=socket.SOCK_STREAM)
     address = str(found[0][4][0])
-    if not target.private_allowed and not ipaddress.ip_address(address).is_global:
+    if not target.private_allowed and not _is_public(ipaddress.ip_address(address.partition("%")[0])):
         raise InvalidQuestion(f"{parts.hostname} is {address}, which is not a public address; set WIRBEL_FORWARD_PRIVATE=1 to allow it")
     return address, port
+
+
+def _is_public(address: ipaddress.IPv4Address | ipaddress.IPv6Address) -> bool:
+    """Whether it leads out by itself: not to many, and not through a translator to an address of the fourth version that is inside."""
+    translated = isinstance(address, ipaddress.IPv6Address) and any(address in network for network in TRANSLATED)
+    return address.is_global and not address.is_multicast and not translated
 
 
 def enqueue(signal: str, bodies: list[bytes]) -> None:

@@ -67,7 +67,7 @@ def _may_be_held(judged: Judged, rises: bool, is_measured: bool) -> bool:
 
 def builds_up(case: Case, judged: Judged, measured: list[int]) -> bool:
     """Whether one of some measures (rows, those of a candidate or of the host that it runs on) rises from a change on: a disk, a heap, a pool that fills."""
-    return judged.lead_s >= LEAST_BUILD_UP_S and ramps.since(case.measures, measured, judged.change.at, case.since.high) is not None
+    return case.since.high - judged.change.at >= LEAST_BUILD_UP_S * 1e9 and ramps.since(case.measures, measured, judged.change.at, case.since.high) is not None
 
 
 def measured_of(case: Case, entity: Entity) -> list[int]:

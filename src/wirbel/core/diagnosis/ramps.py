@@ -9,9 +9,12 @@ from wirbel.core.diagnosis.measures import Measures
 
 Floats = npt.NDArray[np.float64]
 LEAST_BEFORE, LEAST_AFTER = 5, 8  # steps
-RISES = 0.85  # rank correlation with time, after the change
+RISES = 0.7  # rank correlation with time, from the change on until it is full
+FULL = 0.9  # of the highest: what has a limit stands still there
 STANDS = 0.5  # of the pace afterwards, that it may have had before
 CLEAR = 4.0  # standard deviations of what scatters before, by which it rises
+WORSE = 3.0  # twice the log-likelihood ratio, from which on another time explains the bend better
+EARLIER, LATER = 2, 5  # steps before and after the change, within which the bend agrees with it: a roll-out takes four minutes
 SHARED = 0.5  # of its rise, that the same measure of others may have in the middle
 
 
@@ -34,20 +37,41 @@ def _of_all(m: Measures, row: int) -> Floats:
 
 
 def _rise(values: Floats, first: int, last: int) -> float:
-    """How far a series rises after ``first``, in what it scatters before; 0 where it does not, or rose before as well."""
-    before, after = values[:first], values[first : last + 1]
-    before, after = before[np.isfinite(before)], after[np.isfinite(after)]
-    if len(before) < LEAST_BEFORE or len(after) < LEAST_AFTER or np.ptp(after) == 0:
+    """How far a series rises after ``first``, in what it scatters before; 0 where it does not, rose before as well, or begins to rise at another time."""
+    step = np.flatnonzero(np.isfinite(values[: last + 1]))
+    value = values[step]
+    begun = int(np.searchsorted(step, first))
+    if begun < LEAST_BEFORE:
         return 0.0
-    # From the change on, and not from some later time: its first steps rise as all do.
-    if np.ptp(after[:LEAST_AFTER]) == 0 or min(_with_time(after), _with_time(after[:LEAST_AFTER])) < RISES:
+    full = np.flatnonzero(value[begun:] >= FULL * value[begun:].max(initial=-np.inf) + (1 - FULL) * np.median(value[:begun]))
+    end = begun + max(int(full[0]) + 1, LEAST_AFTER) if len(full) else 0
+    step, value = step[:end], value[:end]
+    before, after = value[:begun], value[begun:]
+    if len(after) < LEAST_AFTER or np.ptp(after) == 0 or _with_time(after) < RISES:
         return 0.0
     pace = float(after[-3:].mean() - after[:3].mean()) / len(after)
     earlier = float(before[-3:].mean() - before[:3].mean()) / len(before)
-    if pace <= 0 or earlier > STANDS * pace:
+    if pace <= 0 or earlier > STANDS * pace or not _bends_at(step, value, first):
         return 0.0
     scatter = float(np.median(np.abs(before - np.median(before)))) * 1.4826 + 1e-3 * abs(float(before.mean())) + 1e-12
     return pace * len(after) / scatter
+
+
+def _bends_at(step: npt.NDArray[np.int64], value: Floats, first: int) -> bool:
+    """Whether a series (values at steps) that stands and then rises may begin to at ``first``, by least squares of a level with one bend (Hinkley 1969)."""
+    bends = np.arange(step[LEAST_BEFORE // 2], step[-3])
+    over = np.maximum(step - bends[:, None], 0.0)
+    over -= over.mean(axis=1, keepdims=True)
+    apart = value - value.mean()
+    slope = over @ apart / np.maximum((over**2).sum(axis=1), 1e-12)
+    squares = np.where(slope > 0, ((apart - slope[:, None] * over) ** 2).sum(axis=1), (apart**2).sum()) + 1e-12 * float(apart @ apart)
+    near = (bends >= first - EARLIER) & (bends <= first + LATER)
+    best = int(np.argmin(squares))
+    if not near.any() or step[-1] - bends[best] < LEAST_AFTER:
+        return False
+    left = apart - slope[best] * over[best]
+    follows = float(np.clip(left[1:] @ left[:-1] / max(left @ left, 1e-300), 0.0, 0.95))
+    return len(value) * (1 - follows) / (1 + follows) * float(np.log(squares[near].min() / squares[best])) < WORSE
 
 
 def _with_time(values: Floats) -> float:
