@@ -15,6 +15,7 @@ from ninja.errors import HttpError
 from wirbel.core.errors import NotFound
 from wirbel.explore.answerer import asked_there, elsewhere
 from wirbel.explore.asked import Within, window_of
+from wirbel.inquiry import forms
 from wirbel.inquiry.ask import Asked, ask, check_signal
 from wirbel.inquiry.models import Inquiry
 from wirbel.inquiry.schemas import AnswerView, InquiryView
@@ -74,8 +75,8 @@ def make_inquiry(request: HttpRequest, given: NewInquiry) -> Any:
     asked = symptom.asked()
     answer = _found_there(request, symptom) or ask(asked).everything()
     user: Any = request.user
-    kept = Inquiry(asked_by=user, service=given.service, signal=given.signal, answer=answer)
-    kept.answer = {"id": str(kept.id), **answer}
+    kept = Inquiry(asked_by=user, service=given.service, signal=given.signal)
+    forms.keep(kept, answer)
     kept.save()
     return 201, kept.answer
 
@@ -124,23 +125,22 @@ class InquiryList(Schema):
 @router.get("/inquiries", response=InquiryList)
 def list_inquiries(request: HttpRequest, asked: Query[Within], most: int = 100) -> Any:
     """The newest first; of a scope, those about its services."""
-    found = Inquiry.objects.select_related("asked_by").order_by("-created")
+    found = Inquiry.objects.select_related("asked_by").defer("answer").order_by("-created")
     services = asked.services()
     found = found if services is None else found.filter(service__any_of=services)
     return InquiryList(rows=[_inquiry_row(inquiry) for inquiry in found[: max(1, min(most, MOST_ROWS))]], found=found.count())
 
 
 def _inquiry_row(inquiry: Inquiry) -> InquiryRow:
-    first = next(iter(inquiry.answer["candidates"]), None)
     return InquiryRow(
         id=str(inquiry.id),
         created=inquiry.created.isoformat(),
         asked_by=inquiry.asked_by.get_username() if inquiry.asked_by else None,
         service=inquiry.service,
-        operation=inquiry.answer["symptom"]["operation"],
+        operation=inquiry.operation,
         signal=inquiry.signal,
-        candidate=first and first["title"],
-        confidence=first and first["confidence"],
+        candidate=inquiry.candidate,
+        confidence=inquiry.confidence,
     )
 
 
@@ -149,4 +149,7 @@ def get_inquiry(request: HttpRequest, inquiry: uuid.UUID) -> Any:
     found = Inquiry.objects.filter(id=inquiry).first()
     if found is None:
         raise NotFound("No such inquiry.")
-    return found.answer
+    answer = forms.read(found)
+    if answer is None:
+        raise HttpError(410, f"This answer about {found.service} ({found.signal}) was kept by an older version and cannot be shown any more. Ask again.")
+    return answer

@@ -14,4 +14,8 @@ class Inquiry(models.Model):
     asked_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL)
     service = models.TextField()
     signal = models.CharField(max_length=12)
+    operation = models.TextField(null=True)
+    candidate = models.TextField(null=True)  # title of the first
+    confidence = models.FloatField(null=True)  # of the first
+    form = models.IntegerField(default=0)  # of the answer: see inquiry.forms
     answer = models.JSONField()

@@ -1600,6 +1600,13 @@ export interface components {
             /** Trace */
             trace: string;
         };
+        /** Failing */
+        Failing: {
+            /** Reason */
+            reason: string;
+            /** Since */
+            since: string;
+        };
         /**
          * Figures
          * @description Requests of one window. Shares come with their 95 % Wilson interval, percentiles with that of order statistics.
@@ -3151,6 +3158,8 @@ export interface components {
         };
         /** WatchedList */
         WatchedList: {
+            /** @description Why nothing is judged at present. */
+            failing: components["schemas"]["Failing"] | null;
             /** Found */
             found: number;
             /** Rows */
@@ -3175,6 +3184,11 @@ export interface components {
             entity: components["schemas"]["EntityOut"];
             /** Environment */
             environment: string;
+            /**
+             * Error
+             * @description Why it is not followed at present; it is tried again within an hour.
+             */
+            error: string | null;
             /**
              * Has Own Budget
              * @description Otherwise it has its part of the one that all share.

@@ -4,8 +4,8 @@ import { useOutletContext } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
 import type { ComparedContext } from "../../frame/Frame";
 import { useScope, within } from "../../frame/scope";
-import { Measure } from "../../shared/Measure";
 import { moment } from "../../shared/format";
+import { Measure } from "../../shared/Measure";
 import { More } from "../../shared/More";
 import { Tip } from "../../shared/Tip";
 import { told } from "../../shared/Toasts";
@@ -91,7 +91,8 @@ interface RowsProps {
 function Rows({ list, series, choose, most }: RowsProps) {
   const { me } = useOutletContext<ComparedContext>();
   const { rows, found } = list;
-  if (!rows.length && !list.failing) return <p>No series is watched that fits; the watch takes up what it finds every ten seconds.</p>;
+  if (!rows.length && !list.failing)
+    return <p>No series is watched that fits; the watch takes up what it finds every ten seconds.</p>;
   return (
     <>
       {list.failing && (
