@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+from collections.abc import Sequence
 from importlib import import_module
 
 import numpy as np
@@ -17,7 +18,7 @@ from tests.core import test_otlp_logs as log_requests
 from tests.core import test_otlp_metrics as metric_requests
 from tests.store.test_store import WIDE, recount, some_spans
 from wirbel.core import cells as cell_model
-from wirbel.core.signals import entities, otlp, spans
+from wirbel.core.signals import entities, otlp, points, spans
 from wirbel.core.topology.graph import EntityId
 from wirbel.store import blocks, catalogue, packer, reading, segments
 from wirbel.store.models import Arrival, AttributeName, Block, Entity, Metric, Relation, Segment, Service, Stream
@@ -85,6 +86,69 @@ def test_merging_blocks_of_logs_and_samples_changes_no_answer() -> None:
         pass
     assert Block.objects.count() < count
     assert answers() == before
+
+
+KINDS = ("gauge", "delta", "cumulative", "histogram")
+
+
+def counted(seconds: Sequence[int]) -> otlp.Decoded:
+    """Samples of every kind at some seconds before NOW."""
+    begun, made = NOW - 3600 * 10**9, []
+    for s in seconds:
+        at = NOW - s * 10**9
+        made += [
+            metric_requests.metric("gauge", "gauge", as_double=float(s % 7), time_unix_nano=at),
+            metric_requests.metric("sum", "delta", temporality=points.DELTA, as_int=1 + s % 5, time_unix_nano=at, start_time_unix_nano=at - 10**9),
+            metric_requests.metric("sum", "cumulative", temporality=points.CUMULATIVE, as_int=10_000 - 3 * s, time_unix_nano=at, start_time_unix_nano=begun),
+            metric_requests.metric(
+                "histogram",
+                "histogram",
+                temporality=points.DELTA,
+                count=3,
+                sum=6.0,
+                bucket_counts=[1, 2],
+                explicit_bounds=[1.0],
+                time_unix_nano=at,
+                start_time_unix_nano=at - 10**9,
+            ),
+        ]
+    return metric_requests.decode(*made)
+
+
+def summed(metric: str, step: int) -> list[tuple[object, ...]]:
+    found = reading.points(*WIDE, metric=metric, step=step)
+    columns = ["time", "value", "count", "total", "low", "high"]
+    return [tuple(row[name] for name in columns) for row in found.select(columns).to_pylist()]
+
+
+def test_samples_sent_again_in_other_batches_count_once_in_every_summary() -> None:
+    """As a sender does that had no answer: what waits is sent again, cut otherwise."""
+    rng = np.random.default_rng(4)
+    seconds = [*range(300)]
+    accept("points", counted(seconds), "all at once")
+    packer.pack_all()
+    later = NOW + 10**15
+    while packer.merge_once(later):
+        pass
+    once = {(metric, step): summed(metric, step) for metric in KINDS for step in (0, 600, 3600)}
+    Block.objects.all().delete()
+    for part in range(12):
+        first = 300 - 25 * (part + 1)
+        again = rng.choice(range(first, 300), 20, replace=False).tolist()
+        accept("points", counted([*range(first, first + 25), *again]), f"part {part}")
+        packer.pack_all()
+        if part % 3 == 2:
+            while packer.merge_once(later):
+                pass
+    assert {key: summed(*key) for key in once} == once
+    # Nothing but what is known: no record, and no summary.
+    known = set(Block.objects.values_list("id", flat=True))
+    accept("points", counted(seconds[10:60]), "only again")
+    packer.pack_all()
+    while packer.merge_once(later):
+        pass
+    assert {key: summed(*key) for key in once} == once
+    assert set(Block.objects.values_list("id", flat=True)) <= known
 
 
 def test_environments_are_kept_in_blocks_of_their_own() -> None:

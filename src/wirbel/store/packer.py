@@ -221,9 +221,21 @@ def _merge_hour(stream: str, environment: str, step: int, hour: int, level: int,
             assert merge_summaries is not None
             return blocks.make(stream, merge_summaries(tables, step * 10**9), level + 1, step)
         merged = _combined(stream, tables)
+        if not level:
+            merged = _not_summarised(stream, environment, merged)
         return blocks.make(stream, merged, level + 1, thinned=thinned) if level else blocks.with_summaries(stream, merged, level + 1)
 
     return _merge(group, make, least=2 if level else 1)
+
+
+def _not_summarised(stream: str, environment: str, table: pa.Table) -> pa.Table:
+    """The records of which no summary has been made: those that no block beyond level 0 holds. Few are opened: those of the same time."""
+    layout = LAYOUTS[stream]
+    if layout.not_in is None:
+        return table
+    near = Block.objects.filter(stream=stream, environment=environment, step=0, level__gt=0)
+    near = near.filter(time_from__lte=int(layout.ends(table).max()), time_to__gte=int(layout.begins(table).min()))
+    return layout.not_in(table, blocks.read(near, layout.identity))
 
 
 def _merge_day(stream: str, environment: str, thinned: bool, day: int) -> bool:

@@ -29,6 +29,8 @@ class Layout:
     steady: tuple[str, ...]  # integer columns whose neighbours are close
     summarise: Callable[[pa.Table, int], pa.Table] | None = None  # records to stretches of so many ns
     merge_summaries: Callable[[list[pa.Table], int], pa.Table] | None = None
+    identity: tuple[str, ...] = ()  # columns that tell a record from all others, where summaries could count one twice
+    not_in: Callable[[pa.Table, list[pa.Table]], pa.Table] | None = None  # records that others, of which these columns are told, do not hold
     brief: Callable[[pa.Table], pa.Table] | None = None  # what most questions want of a block, in fewer rows
     brief_rest: tuple[str, ...] = ()  # columns of that which few want, and which are most of it
     uncut: str | None = None  # column whose runs of one value stay in one block
@@ -81,6 +83,8 @@ LAYOUTS: dict[str, Layout] = {
         steady=("time",),
         summarise=points.summarise,
         merge_summaries=points.merge_summaries,
+        identity=tuple(points.IDENTITY),
+        not_in=points.not_in,
     ),
     Stream.CELLS: Layout(
         signal=None,  # derived, not sent

@@ -37,6 +37,9 @@ SERIES = pa.schema(
 )
 """What tells one series from another."""
 
+IDENTITY = [*SERIES.names, "time"]
+"""What tells one sample from another: the data model has a single writer for a series."""
+
 POINT_SCHEMA = pa.unify_schemas(
     [
         SERIES,
@@ -86,6 +89,18 @@ def combine(tables: list[pa.Table]) -> pa.Table:
         return whole
     same = np.r_[False, (np.diff(number) == 0) & (np.diff(arrow.numbers(whole["time"])) == 0)]
     return whole.filter(pa.array(~same)) if same.any() else whole
+
+
+def not_in(table: pa.Table, stored: list[pa.Table]) -> pa.Table:
+    """The samples that ``stored`` (tables with :data:`IDENTITY` at least) do not hold: what is sent again, in whatever batches, counts once."""
+    if not stored or not table.num_rows:
+        return table
+    whole = pa.concat_tables([part.select(IDENTITY).unify_dictionaries() for part in (table, *stored)], promote_options="permissive")
+    number, _ = series_of(whole)
+    _, sample = np.unique(np.stack([number, arrow.numbers(whole["time"])]), axis=1, return_inverse=True)
+    sample = sample.reshape(-1)
+    again = np.isin(sample[: table.num_rows], sample[table.num_rows :])
+    return table.filter(pa.array(~again)) if again.any() else table
 
 
 def _ordered(tables: list[pa.Table]) -> tuple[pa.Table, npt.NDArray[np.int64]]:
