@@ -20,7 +20,7 @@ import pytest
 from tests.conftest import ROOT
 from tests.core import test_otlp_logs as log_requests
 from tests.core import test_otlp_metrics as metric_requests
-from wirbel.runtime.database import EmbeddedDatabase, free_port
+from wirbel.runtime.database import EmbeddedDatabase, free_port, is_free
 from wirbel.runtime.processes import server_command, worker_command
 
 KILLS = int(os.environ.get("WIRBEL_KILLS", "9"))  # 50 were done by hand, see docs/operations.md
@@ -165,3 +165,55 @@ def test_kill_9_of_everything_loses_and_doubles_nothing(database: EmbeddedDataba
     assert sorted(found["points"]) == acknowledged["/v1/metrics"]
     assert found["cells"]
     assert sum(sender.unavailable for sender in senders) > 0  # while the database was away they were told so
+
+
+def asked(url: str, path: str) -> tuple[int, float, str | None]:
+    """Status, seconds until the answer, and when to ask again."""
+    began = time.monotonic()
+    connection = http.client.HTTPConnection(urlparse(url).netloc, timeout=30)
+    connection.request("GET", path, headers={"Cookie": "sessionid=abcdefghijklmnopqrstuvwxyz012345"})  # looked up
+    answer = connection.getresponse()
+    answer.read()
+    return answer.status, time.monotonic() - began, answer.headers.get("Retry-After")
+
+
+def test_an_embedded_database_that_is_killed_is_started_again_and_meanwhile_all_are_told(tmp_path: Path) -> None:
+    for folder in (tmp_path, *tmp_path.parents[:3]):
+        folder.chmod(0o755)
+    home, port = tmp_path / "home", free_port(0)
+    environment = {name: value for name, value in os.environ.items() if name != "WIRBEL_DATABASE_URL"}
+    environment |= {"WIRBEL_HOME": str(home), "WIRBEL_ROOT": str(ROOT), "PYTHONPATH": str(ROOT)}
+    words = [sys.executable, "-m", "wirbel"]
+    server = subprocess.Popen([*words, "serve", "--port", str(port), "--db-port", str(free_port(0))], env=environment, stderr=subprocess.DEVNULL, cwd=ROOT)
+    url, database = f"http://127.0.0.1:{port}", EmbeddedDatabase(home)
+    try:
+        wait_until(lambda: not is_free(port) and database.lives())
+        made = subprocess.run([*words, "token", "killer"], env=environment, capture_output=True, text=True, check=True, cwd=ROOT)
+        sender = Sender(url, made.stdout.strip(), "/v1/logs", 1)
+        sender.start()
+        wait_until(lambda: len(sender.acknowledged) > 5)
+        assert asked(url, "/api/session")[0] == 401  # nobody is signed in
+
+        def number() -> str:
+            """Of the server's process; empty while there is none."""
+            note = database.folder / "postmaster.pid"
+            return note.read_text().partition("\n")[0] if note.exists() else ""
+
+        before, first = len(sender.acknowledged), number()
+        os.kill(int(first), signal.SIGKILL)
+        told = []
+
+        def is_back() -> bool:
+            told.append(asked(url, "/api/session"))
+            return told[-1][0] == 401 and len(sender.acknowledged) > before + 5 and number() not in ("", first)
+
+        wait_until(is_back)
+        assert {(status, again) for status, _, again in told} <= {(401, None), (503, "1")}
+        assert max(seconds for _, seconds, _ in told) < 5
+        sender.stop.set()
+        sender.join(30)
+        counted = subprocess.run([sys.executable, "-c", COUNT], env=environment, capture_output=True, text=True, check=True, cwd=ROOT).stdout
+        assert sorted(map(int, json.loads(counted)["logs"])) == sender.acknowledged
+    finally:
+        server.terminate()
+        server.wait(30)

@@ -45,20 +45,20 @@ def demo(arguments: argparse.Namespace) -> int:
 
 
 def _demo(arguments: argparse.Namespace) -> int:
-    with environment.database(arguments.db_port or DEFAULT_PORT):
+    with environment.database(arguments.db_port or DEFAULT_PORT) as embedded:
         from wirbel.demo.start import start_demo
 
-        return start_demo(port=arguments.port, seed=arguments.seed, kind=arguments.fault, days=arguments.days, feed=not arguments.quiet)
+        return start_demo(embedded, port=arguments.port, seed=arguments.seed, kind=arguments.fault, days=arguments.days, feed=not arguments.quiet)
 
 
 def serve(arguments: argparse.Namespace) -> int:
     port = arguments.port
     if not is_free(port):
         raise CannotStart(f"another program listens on port {port}; choose one with --port")
-    with in_use.serving(environment.home()), environment.database(arguments.db_port or DEFAULT_PORT):
+    with in_use.serving(environment.home()), environment.database(arguments.db_port or DEFAULT_PORT) as embedded:
         say(f"http://127.0.0.1:{port}  (make a sign-in with ./wirbel person NAME, a token with ./wirbel token NAME)")
         servers = server_commands(port, arguments.processes, environment.home())
-        return run_until_stopped(servers + [worker_command()] * arguments.workers)
+        return run_until_stopped(servers + [worker_command()] * arguments.workers, embedded)
 
 
 def worker(arguments: argparse.Namespace) -> int:

@@ -17,7 +17,7 @@ from wirbel.demo.fill import fill
 from wirbel.demo.history import DAYS, GOING_ON
 from wirbel.inquiry.models import Inquiry
 from wirbel.intake.models import Token
-from wirbel.runtime.database import free_port, say
+from wirbel.runtime.database import EmbeddedDatabase, free_port, say
 from wirbel.runtime.environment import home
 from wirbel.runtime.processes import SERVER_PROCESSES, run_until_stopped, server_commands, worker_command
 from wirbel.store.models import Arrival, AttributeName, Block, ChangeRecord, Entity, LateHour, Metric, PeerAddress, Receipt, Relation, Segment, Service
@@ -29,7 +29,7 @@ SIGN_IN = "skipper"
 READY_TIMEOUT_S = 60
 
 
-def start_demo(port: int, seed: int, kind: str, days: float, feed: bool) -> int:
+def start_demo(database: EmbeddedDatabase | None, port: int, seed: int, kind: str, days: float, feed: bool) -> int:
     state_file = home() / "demo.json"
     state: dict[str, object] = json.loads(state_file.read_text()) if state_file.exists() else {}
     is_current = (state.get("world"), state.get("seed"), state.get("fault"), state.get("days")) == (world_digest(), seed, kind, days)
@@ -47,7 +47,7 @@ def start_demo(port: int, seed: int, kind: str, days: float, feed: bool) -> int:
         practice.hide(home())
     else:
         commands.append([sys.executable, "-m", "wirbel.demo.feed", "--url", url, "--state", str(state_file)])
-    return run_until_stopped(commands, ready=lambda: _announce(url, state, state_file))
+    return run_until_stopped(commands, database, ready=lambda: _announce(url, state, state_file))
 
 
 def world_digest() -> str:

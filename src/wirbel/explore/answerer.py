@@ -75,7 +75,9 @@ def _asked_there(request: HttpRequest, question: str) -> HttpResponse | None:
             query_limits.check(0, 0)
         answer = there.getresponse()
         return HttpResponse(
-            answer.read(), status=answer.status, headers={name: answer.headers[name] for name in ("Content-Type", "Age") if name in answer.headers}
+            answer.read(),
+            status=answer.status,
+            headers={name: answer.headers[name] for name in ("Content-Type", "Age", "Retry-After") if name in answer.headers},
         )
     except (OSError, http.client.HTTPException):
         _absent_until = time.monotonic() + ABSENT_S

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 import pyarrow as pa
-from django.db import DatabaseError, DataError, transaction
+from django.db import DatabaseError, DataError, OperationalError, connection, transaction
 
 from wirbel.core.signals import otlp
 from wirbel.intake import forward, rules
@@ -91,11 +91,11 @@ def deliver(delivery: Delivery) -> None:
     _lines[delivery.signal.name, delivery.is_large].deliver(delivery)
 
 
-def store_together(deliveries: list[Delivery]) -> None:
+def store_together(deliveries: list[Delivery], once_more: bool = True) -> None:
     """Stores requests of one signal in one transaction; each gets its own outcome, none raises.
 
     What cannot be stored together is stored one by one, so that a bad request fails by itself. A database that cannot be
-    reached fails all of them: trying each would take as long as all together.
+    reached fails all of them: trying each would take as long as all together. Where a connection broke, another is tried.
     """
     try:
         readable = _readable(deliveries)
@@ -103,6 +103,10 @@ def store_together(deliveries: list[Delivery]) -> None:
             _store(*readable)
     except Exception as error:
         waiting = [delivery for delivery in deliveries if delivery.error is None]
+        if isinstance(error, OperationalError) and once_more:
+            connection.close()
+            store_together(waiting, once_more=False)
+            return
         is_of_one = not isinstance(error, DatabaseError) or isinstance(error, DataError)
         if is_of_one and len(waiting) > 1:
             for delivery in waiting:

@@ -123,6 +123,16 @@ class EmbeddedDatabase:
     def is_running(self) -> bool:
         return self._is_ours() and self._run("pg_ctl", "status", "-D", str(self.folder)).returncode == 0
 
+    def lives(self) -> bool:
+        """Whether the server's process is there; cheap enough to be asked often."""
+        return self._is_ours()
+
+    def start_again(self) -> None:
+        """Starts a server that has ended at the port that all who use it know. Raises DatabaseFailure."""
+        if not is_free(self.port):
+            raise DatabaseFailure(f"another program listens on the database's port {self.port}")
+        self.start(self.port)
+
     def _is_ours(self) -> bool:
         """Whether the process that the server's own note names is one of PostgreSQL: after a crash another program may have its number."""
         try:

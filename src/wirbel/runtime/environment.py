@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from wirbel.runtime import guard, in_use
-from wirbel.runtime.database import DEFAULT_PORT, CannotStart
+from wirbel.runtime.database import DEFAULT_PORT, CannotStart, EmbeddedDatabase
 
 REACH_TIMEOUT_S = 5
 
@@ -19,8 +19,8 @@ def home() -> Path:
 
 
 @contextmanager
-def database(port: int = DEFAULT_PORT, set_up: bool = True) -> Iterator[None]:
-    """The database that WIRBEL_DATABASE_URL names, else the embedded one, which runs as long as anybody uses it.
+def database(port: int = DEFAULT_PORT, set_up: bool = True) -> Iterator[EmbeddedDatabase | None]:
+    """The database that WIRBEL_DATABASE_URL names (None), else the embedded one, which runs as long as anybody uses it.
 
     Without ``set_up`` its tables are left alone, and Django too. Raises CannotStart.
     """
@@ -29,14 +29,14 @@ def database(port: int = DEFAULT_PORT, set_up: bool = True) -> Iterator[None]:
         _reach(address)
         if set_up:
             set_up_django()
-        yield
+        yield None
         return
     with guard.watch_over(home()), in_use.database(home(), port) as embedded:
         os.environ["WIRBEL_DATABASE_URL"] = embedded.url()
         try:
             if set_up:
                 set_up_django()
-            yield
+            yield embedded
         finally:
             if set_up:
                 from django.db import connections

@@ -11,7 +11,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
-from wirbel.runtime.database import say
+from wirbel.runtime.database import CannotStart, EmbeddedDatabase, say
 
 STOP_TIMEOUT_S = 10
 LOOK_S = 0.3
@@ -79,19 +79,41 @@ class _Child:
             self.process, self.began, self.again_at = start(self.command), now, None
 
 
-def run_until_stopped(commands: list[list[str]], ready: Callable[[], None] | None = None) -> int:
-    """Starts the commands, and again what ends. Ctrl-C, or the end of its terminal, ends all: status 0."""
+@dataclass
+class _Database:
+    embedded: EmbeddedDatabase
+    pause_s: float = FIRST_PAUSE_S
+    again_at: float = 0.0
+
+    def look(self) -> None:
+        """Starts the server again where it has ended; after a failure some time later."""
+        if self.embedded.lives():
+            self.pause_s = FIRST_PAUSE_S
+        elif time.monotonic() >= self.again_at:
+            say("the database has ended; it is started again")
+            try:
+                self.embedded.start_again()
+            except CannotStart as error:
+                say(f"{error}; tried again in {self.pause_s:g} s")
+                self.again_at, self.pause_s = time.monotonic() + self.pause_s, min(self.pause_s * 2, LONGEST_PAUSE_S)
+
+
+def run_until_stopped(commands: list[list[str]], database: EmbeddedDatabase | None, ready: Callable[[], None] | None = None) -> int:
+    """Starts the commands, and again what ends, the embedded database too. Ctrl-C, or the end of its terminal, ends all: status 0."""
 
     def on_signal(*_: object) -> None:
         raise Stopped
 
     previous = {number: signal.signal(number, on_signal) for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)}
     children: list[_Child] = []
+    kept = [] if database is None else [_Database(database)]
     try:
         children += [_Child.of(command) for command in commands]
         if ready:
             ready()
         while True:
+            for server in kept:
+                server.look()
             for child in children:
                 child.look()
             time.sleep(LOOK_S)

@@ -27,7 +27,8 @@ def _secret_key() -> str:
 def _database(url: str) -> dict[str, object]:
     own = {
         "CONN_HEALTH_CHECKS": True,
-        "OPTIONS": {"pool": {"min_size": 1, "max_size": 12, "timeout": 10}},
+        # Stock exporters give up after ten seconds: whoever waits for a database that went away is told before.
+        "OPTIONS": {"pool": {"min_size": 1, "max_size": 12, "timeout": 3}},
         "DISABLE_SERVER_SIDE_CURSORS": True,
         "TEST": {"NAME": "wirbel_test"},
     }
@@ -54,6 +55,7 @@ INSTALLED_APPS = [
     "wirbel.watch",
 ]
 MIDDLEWARE = [
+    "wirbel.server.away.told",
     "django.middleware.security.SecurityMiddleware",
     "csp.middleware.CSPMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",

@@ -20,6 +20,7 @@ def page(request: HttpRequest) -> HttpResponse:
     return HttpResponse(index.read_bytes(), content_type="text/html; charset=utf-8", headers={"Cache-Control": "no-cache"})
 
 
+handler500 = "wirbel.server.away.failed"
 urlpatterns = [
     path("api/live", live),
     path("api/", api.urls),

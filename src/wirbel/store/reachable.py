@@ -26,6 +26,8 @@ def check() -> None:
         is_there = _listens()
         if is_there != was_there:
             log.warning("the database can %s", "be reached again" if is_there else "not be reached")
+            if is_there:  # the pool would wait longer between two tries the longer it was away
+                connection.close_pool()  # type: ignore[attr-defined]
         _known = time.monotonic(), is_there
     if not _known[1]:
         raise Unreachable

@@ -150,7 +150,8 @@ def _row(judged: Judged, how: str, nearest: bool, rises: bool) -> Floats:
         "builds up": rises,
         "calls stepped": judged.verdict == "calls",
         "at the onset": np.exp(-abs(lead) / NEAR_S),
-        "shortly before": np.exp(-lead / SOON_S) if lead >= 0 else 0.0,
+        # A change may be announced a little after it took effect; what came clearly too late is not held.
+        "shortly before": np.exp(-max(lead, 0.0) / SOON_S),
         how: 1.0,
         "nearest": nearest,
     }
