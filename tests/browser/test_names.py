@@ -13,7 +13,7 @@ from tests.api_client import Api
 from tests.conftest import Instance
 from tests.server.test_api import ask
 
-NAMES = ["team/checkout", "two\nlines", "three  blanks", "שלום-עולם", "checkout-" * 200, "boathouse" * 30, "50%25 off?#x", "../etc"]
+NAMES = ["team/checkout", "two\nlines", "three  blanks", "שלום-עולם", "checkout-" * 200, "boathouse" * 30, "50%25 off?#x", "../etc", "a/b?c=d#e&f=%2F%00"]
 KEPT = 200  # of a name; the rest is cut off when it comes
 ENVIRONMENT = "names"
 

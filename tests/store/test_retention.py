@@ -20,6 +20,7 @@ from wirbel.core.series import cells as cell_series
 from wirbel.core.series.grid import Grid
 from wirbel.core.signals import otlp, points, spans
 from wirbel.core.topology.graph import EntityId
+from wirbel.explore.asked import range_of
 from wirbel.store import packer, partitions, reading, retention
 from wirbel.store.models import Block, Receipt, Retention, Stream
 from wirbel.store.streams import DAY_NS, HOUR_NS
@@ -235,6 +236,10 @@ def test_what_is_kept_no_longer_is_dropped_and_summaries_stay() -> None:
     assert reading.logs(*WIDE).num_rows == 0
     assert reading.cells(*WIDE).num_rows == 0
     assert totals(reading.cells(*WIDE, step=3600)) == pytest.approx(total)
+    # What is shown first is where the summaries are, and not hours of nothing.
+    assert reading.time_range() is None
+    low, high = range_of(None, None)
+    assert totals(reading.cells(low, high, step=600)) == pytest.approx(total)
     while retention.drop_once(NOW + 24 * 500 * HOUR_NS):
         pass
     assert Block.objects.count() == 0

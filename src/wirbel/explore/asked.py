@@ -44,7 +44,7 @@ def range_of(start: str | None, end: str | None, environment: str | None = None,
         if not SHORTEST_LAST_S <= last_s <= windows.LONGEST_RANGE_NS // 10**9:
             raise InvalidQuestion(f"last_s must be from {SHORTEST_LAST_S} to {windows.LONGEST_RANGE_NS // 10**9} seconds")
         return until - last_s * 10**9, until
-    stored = reading.time_range(environment)
+    stored = reading.time_range(environment, summaries=True)
     if not stored:
         return until - windows.RANGE_NS, until
     if stored[1] < until - windows.RANGE_NS:

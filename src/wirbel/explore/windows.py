@@ -77,7 +77,7 @@ def signal(start: int, end: int, shown: Shown = EVERYTHING) -> Signal:
     points, past = read_series.read_together(start, end, shown.environment, shown.entered(start, end)).over_time(shown.entity)
     band = expected_band(points.latency(), past.latency())
     band = bands.watched(band, HEADLINE, shown.environment) if shown.service else band
-    stored = reading.time_range(shown.environment)
+    stored = reading.time_range(shown.environment, summaries=True)
     stretches = _found_by_watch(band.series.grid, shown)
     off = departures(band) if stretches is None else stretches
     return Signal(band, propose(band, stored[1] if stored else None, off), off, stored)

@@ -347,7 +347,11 @@ def store_changes(given: list[Change]) -> StoredChanges:
     return StoredChanges(ids, ChangeRecord.objects.filter(identity__in=ids).count() - before)
 
 
-def time_range(environment: str | None = None) -> tuple[int, int] | None:
-    """Earliest and latest time of all stored records, ns; None if there are none."""
-    found = blocks_of(environment).filter(step=0).aggregate(low=Min("time_from"), high=Max("time_to"))
-    return None if found["low"] is None else (found["low"], found["high"])
+def time_range(environment: str | None = None, summaries: bool = False) -> tuple[int, int] | None:
+    """Earliest and latest time of all stored records, ns; None if there are none. With ``summaries``, that of summaries where no record is left."""
+    held = blocks_of(environment)
+    for which in (held.filter(step=0), held.exclude(step=0)) if summaries else (held.filter(step=0),):
+        found = which.aggregate(low=Min("time_from"), high=Max("time_to"))
+        if found["low"] is not None:
+            return found["low"], found["high"]
+    return None

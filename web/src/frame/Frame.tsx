@@ -8,6 +8,7 @@ import { useDisturbance, windowsOfDisturbance } from "../shared/disturbances";
 import { FromBefore, useStale } from "../shared/FromBefore";
 import { age, dayAndClock, significant } from "../shared/format";
 import { rangeAround, useInquiry, windowsOf } from "../shared/inquiries";
+import { useNamedService } from "../shared/named";
 import { Tip } from "../shared/Tip";
 import { Toasts, told } from "../shared/Toasts";
 import { Waiting } from "../shared/Waiting";
@@ -162,7 +163,7 @@ export function Frame({ me }: { me: Schemas["Me"] }) {
 
 /** What the view at this address is about, if it has windows of its own or one service. */
 function useOwn(): Own {
-  const service = useMatch("/services/:name")?.params.name ?? null;
+  const service = useNamedService();
   const inquiry = useInquiry(useMatch("/inquiries/:id")?.params.id).data;
   const disturbance = useDisturbance(useMatch("/disturbances/:id")?.params.id).data;
   if (disturbance) {

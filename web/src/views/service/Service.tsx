@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { scaleLog, scaleSqrt } from "d3-scale";
 import { area } from "d3-shape";
 import { useQueryStates } from "nuqs";
-import { Link, useOutletContext, useParams } from "react-router";
+import { Link, useOutletContext } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
 import { GridLine, logTicks, nothing, ticksOf } from "../../charts/axis";
 import { Band } from "../../charts/Band";
@@ -19,6 +19,7 @@ import { BesideChoice } from "../../shared/BesideChoice";
 import { FindCause, Finding, useFindCause } from "../../shared/FindCause";
 import { FromBefore, keptOf, useStale } from "../../shared/FromBefore";
 import { clock, duration, share, significant } from "../../shared/format";
+import { useNamedService } from "../../shared/named";
 import { useFirst } from "../../shared/useFirst";
 import { Waiting } from "../../shared/Waiting";
 import { serviceState, toTraces } from "../places";
@@ -52,7 +53,7 @@ export const serviceQuery = (name: string, scope: Scope, windows: Windows, rows:
 });
 
 export function Service() {
-  const { name = "" } = useParams();
+  const name = useNamedService() ?? "";
   const { windows, me } = useOutletContext<ComparedContext>();
   const jump = useJump();
   const [scope] = useScope();
