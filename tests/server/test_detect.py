@@ -47,6 +47,7 @@ def test_the_contract_of_deviations(file: Path) -> None:
     ]
     high, absent = late
     assert datetime.fromisoformat(high["onset"]).timestamp() == pytest.approx(BEGAN + 60 * (2 * DAY + 300), abs=60)
+    assert 0 <= (datetime.fromisoformat(high["noticed_at"]) - datetime.fromisoformat(high["onset"])).total_seconds() <= 600
     assert high["peak"]["actual"] > high["peak"]["high"] > high["peak"]["expected"] > high["peak"]["low"]
     assert high["surprise_bits"] > 20
     assert absent["peak"]["actual"] is None
@@ -61,6 +62,7 @@ def test_people_are_told_in_sentences(file: Path) -> None:
     assert done.returncode == 0
     assert "load right high" in done.stdout
     assert "load right absent, nothing where" in done.stdout
+    assert "was expected; noticed " in done.stdout
 
 
 @pytest.mark.parametrize(
@@ -90,6 +92,14 @@ def test_a_file_that_is_not_there_and_one_that_is_too_short(tmp_path: Path) -> N
     assert done.returncode == 0
     assert json.loads(done.stdout) == {"deviations": [], "disturbances": []}
     assert "too few values" in done.stderr
+    # Nobody is told that nothing departs where nothing was judged.
+    assert detect("--file", str(short), "--time", "t", "--value", "v").stdout == "Nothing was judged.\n"
+    calm, values = tmp_path / "calm.csv", 50 + 2 * np.random.default_rng(2).standard_normal(DAY)
+    calm.write_text("t,v,of\n" + "".join(f"{BEGAN + 60 * n},{value:.3f},long\n" for n, value in enumerate(values)) + f"{BEGAN},high,long\n{BEGAN},1,short\n")
+    done = detect("--file", str(calm), "--time", "t", "--value", "v", "--by", "of", "--budget", "0.1/week")
+    assert (done.returncode, done.stdout) == (0, "Nothing departs from what is expected.\n")
+    assert "row 1441 ('high')" in done.stderr
+    assert "short has 1 values" in done.stderr
 
 
 def test_whoever_has_read_enough_gets_no_traceback(file: Path) -> None:

@@ -89,7 +89,7 @@ def test_the_contract_of_deviations(api: Api, instance: Instance, going_on: dict
     by_id = {one["id"]: one for one in told["deviations"]}
     for one in going_on["deviations"]:
         same = by_id[one["id"]]
-        assert set(same) == {"id", "series", "direction", "onset", "ended", "peak", "surprise_bits", "lead_over_threshold_s"}
+        assert set(same) == {"id", "series", "direction", "onset", "noticed_at", "ended", "peak", "surprise_bits", "lead_over_threshold_s"}
         assert (same["onset"], same["surprise_bits"], same["peak"]["unit"]) == (one["onset"], one["surprise_bits"], one["peak"]["unit"])
         assert same["series"]["service"] == one["service"]
 

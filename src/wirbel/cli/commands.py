@@ -210,20 +210,25 @@ def detect(arguments: argparse.Namespace) -> int:
 
             found = [record.of() for record in found_by_watch.records(*stored, arguments.environment)[: found_by_watch.MOST]]
             linked = found_by_watch.linked(*stored, arguments.environment)
+            until = found_by_watch.until()
+            judged = until is not None and until > arguments.start
+            if until is None or until < arguments.end:
+                say("the watch has judged nothing yet" if until is None else f"the watch has judged all up to {time(until)}, and not what came after")
     elif None not in of_file and stored == (None, None):
-        found, linked = _in_file(arguments), grouping.all_linked
+        found, judged = _in_file(arguments)
+        linked = grouping.all_linked
     else:
         say("give --file, --time and --value, or --from and --to for what the watch has found")
         return 2
     if arguments.json:
         print(json.dumps(contract.contract(found, linked), ensure_ascii=False))
     else:
-        _print_deviations(found)
+        _print_deviations(found, judged)
     return 0
 
 
-def _in_file(arguments: argparse.Namespace) -> list[Of]:
-    """Needs no database: the same detection as everywhere, on a file of anybody's."""
+def _in_file(arguments: argparse.Namespace) -> tuple[list[Of], bool]:
+    """What departs, and whether anything was judged. Needs no database: the same detection as everywhere, on a file of anybody's."""
     from wirbel.core.deviation import disturbance, find, series_file, tracker
     from wirbel.core.deviation.accumulate import Budget
     from wirbel.core.expected.calendar import Calendar
@@ -233,26 +238,31 @@ def _in_file(arguments: argparse.Namespace) -> list[Of]:
     file = Path(arguments.file)
     if not file.is_file():
         raise NotFound(f"there is no file {file}")
-    found, whose = [], Calendar.checked(arguments.zone, arguments.holidays)
-    for series in series_file.read(file, arguments.time, arguments.value, arguments.by):
+    found, judged, whose = [], 0, Calendar.checked(arguments.zone, arguments.holidays)
+    told = series_file.read(file, arguments.time, arguments.value, arguments.by)
+    for sentence in (*told.left_out, *told.unread.values()):
+        say(sentence)
+    for series in told.series:
         attributes = {arguments.by: series.name} if arguments.by else {}
         result = find.find(series.times, series.values, kinds[arguments.kind], budget=Budget(arguments.budget), calendar=whose)
         if result.profile is None:
             say(f"{series.name}: too few values to tell what is normal; at least {tracker.FIRST} are needed, in {tracker.FIRST_BLOCKS} stretches")
+        judged += result.profile is not None
         found += [disturbance.Of(arguments.value, None, attributes, "", deviation) for deviation in result.deviations]
-    return found
+    return found, judged > 0
 
 
-def _print_deviations(found: Sequence[Of]) -> None:
+def _print_deviations(found: Sequence[Of], judged: bool) -> None:
     for one in sorted(found, key=lambda of: of.deviation.onset):
         d = one.deviation
         until = "and goes on" if d.ended is None else f"to {time(d.ended)}"
         name = " ".join([*([one.entity.name] if one.entity.name else []), one.metric, *one.attributes.values()])
         seen = "nothing" if d.peak.actual is None else number(d.peak.actual)
+        noticed = f"; noticed {span_of_time((d.opened - d.onset) / 1e9)} after it began"
         lead = "" if d.lead_s is None else f"; a plain threshold {span_of_time(abs(d.lead_s))} {'later' if d.lead_s >= 0 else 'earlier'}"
-        print(f"{time(d.onset)} {until}: {name} {d.direction}, {seen} where {number(d.peak.low)} to {number(d.peak.high)} was expected{lead}")
+        print(f"{time(d.onset)} {until}: {name} {d.direction}, {seen} where {number(d.peak.low)} to {number(d.peak.high)} was expected{noticed}{lead}")
     if not found:
-        print("Nothing departs from what is expected.")
+        print("Nothing departs from what is expected." if judged else "Nothing was judged.")
 
 
 def drill(arguments: argparse.Namespace) -> int:

@@ -41,6 +41,7 @@ def _deviation(one: Of) -> dict[str, Any]:
         "series": {"metric": one.metric, "service": one.service, "attributes": one.attributes},
         "direction": d.direction,
         "onset": rfc3339(d.onset),
+        "noticed_at": rfc3339(d.opened),
         "ended": None if d.ended is None else rfc3339(d.ended),
         "peak": {
             "at": rfc3339(d.peak.at),
