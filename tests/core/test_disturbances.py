@@ -140,3 +140,21 @@ def test_windows_that_show_a_disturbance_do_not_touch() -> None:
 def test_what_is_not_known_is_null_in_json() -> None:
     told = json.loads(json.dumps(contract([Of("m", None, {}, "", deviation(0, 1, expected=float("nan")))]), allow_nan=False))
     assert told["deviations"][0]["peak"]["expected"] is None
+
+
+def test_what_only_became_better_disturbs_nobody() -> None:
+    faster = replace(deviation(0, 30), direction="low")
+    cases = {
+        True: [("p95", faster)],
+        False: [("p95", deviation(0, 30)), ("requests", faster), ("jvm.memory.used", faster), ("failed share", deviation(0, 30))],
+    }
+    for is_better, members in cases.items():
+        for metric, one in members:
+            [found] = group([Of(metric, "shop", {}, "", one)])
+            assert found.is_better is is_better, metric
+    # Faster because nobody asks any more is no improvement.
+    silent = replace(deviation(0, 30), direction="absent")
+    [both] = group([Of("requests", "shop", {}, "", silent), Of("p95", "shop", {}, "", replace(deviation(1, 30), direction="low"))])
+    assert not both.is_better
+    told = contract([Of("p95", "shop", {}, "", faster)])
+    assert (len(told["deviations"]), told["disturbances"]) == (1, [])

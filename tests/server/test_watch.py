@@ -74,6 +74,19 @@ def test_what_hurts_is_found_once_dated_to_the_minute_and_grouped_by_calls(histo
     assert found.until() == END
 
 
+def test_what_was_open_when_data_ended_is_not_said_to_go_on() -> None:
+    Arrival.objects.all().delete()
+    write(BEGAN, END, slow=(SLOW[0], END))
+    Watching().look(END + SETTLED)
+    [live] = told.listed(BEGAN, END, None, None, 10).rows
+    assert (live.end, live.no_data_since) == (None, None)
+    Watching().look(END + 50 * HOUR + SETTLED)
+    [ended] = told.listed(BEGAN, END + 50 * HOUR, None, None, 10).rows
+    assert (ended.id, ended.end) == (live.id, None)
+    assert ended.no_data_since is not None
+    assert ended.no_data_since == rfc3339(reading.time_range("test")[1])  # type: ignore[index]
+
+
 def test_live_another_process_and_history_find_the_same(history: None) -> None:
     Watching().look(END + SETTLED)
     whole = records()

@@ -56,6 +56,7 @@ class DisturbanceRow(BaseModel):
     id: str
     start: str
     end: str | None
+    no_data_since: str | None = Field(description="Of what has no end: nothing has been sent since, so that nobody can say whether it goes on.")
     sentence: str
     services: list[str]
     bits: float = Field(description="Surprise of the most surprising of its deviations.")
@@ -75,6 +76,7 @@ class DisturbanceList(BaseModel):
     end: str
     rows: list[DisturbanceRow]
     found: int
+    better: list[DisturbanceRow] = Field(description="What only became faster, or failed less: it hurts nobody, and is no disturbance.")
     until: str | None = Field(description="To which minute everything has been judged.")
     series: int = Field(description="That are watched.")
     is_full: bool = Field(description="Whether no more can be watched: what else is sent is not.")
@@ -108,7 +110,7 @@ def deviation_out(record: DeviationRecord) -> DeviationOut:
     )
 
 
-def disturbance_row(one: Disturbance, records: dict[str, DeviationRecord], changes: list[ChangeOut], now: int) -> DisturbanceRow:
+def disturbance_row(one: Disturbance, records: dict[str, DeviationRecord], changes: list[ChangeOut], now: int, silent_since: int | None) -> DisturbanceRow:
     members = [records[member.id] for member in one.members]
     focus, reference = windows(one, now, min(record.series.began for record in members))
     opened = min(record.opened for record in members)
@@ -117,6 +119,7 @@ def disturbance_row(one: Disturbance, records: dict[str, DeviationRecord], chang
         id=one.id,
         start=rfc3339(one.start),
         end=None if one.end is None else rfc3339(one.end),
+        no_data_since=rfc3339(silent_since) if one.end is None and silent_since is not None else None,
         sentence=sentences.disturbed(one),
         services=one.services,
         bits=round(max(record.bits for record in members), 1),

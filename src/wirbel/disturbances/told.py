@@ -19,11 +19,14 @@ from wirbel.watch.watching import MOST_SERIES
 
 BEFORE_NS = 45 * 60 * 10**9  # of a disturbance, in which a change may have to do with it
 MOST_CHANGES = 10
+MOST_BETTER = 20
+SILENT_NS = 20 * 60 * 10**9  # without any record of an environment, after which nobody can say whether something goes on
 
 
 def listed(start: int, end: int, environment: str | None, services: Sequence[str] | None, most: int) -> DisturbanceList:
     """The latest of [start, end) ns."""
-    all_of_them = found.disturbances(start, end, environment, services)
+    everything = found.disturbances(start, end, environment, services)
+    all_of_them, better = ([one for one in everything if one.is_better is which] for which in (False, True))
     watched = WatchedSeries.objects.filter(is_paused=False)
     watched = watched if environment is None else watched.filter(environment=environment)
     until = found.until()
@@ -32,6 +35,7 @@ def listed(start: int, end: int, environment: str | None, services: Sequence[str
         end=rfc3339(end),
         rows=_rows(all_of_them[:most], environment, until or end),
         found=len(all_of_them),
+        better=_rows(better[:MOST_BETTER], environment, until or end),
         until=None if until is None else rfc3339(until),
         series=watched.count(),
         is_full=WatchedSeries.objects.count() >= MOST_SERIES,
@@ -59,7 +63,16 @@ def _rows(of: Sequence[Disturbance], environment: str | None, now: int) -> list[
     records = {record.identity: record for record in DeviationRecord.objects.select_related("series", "marked_by").filter(identity__in=ids)}
     changes = reading.changes(min(one.start for one in of) - BEFORE_NS, max(one.start for one in of) + BEFORE_NS, environment)
     linked = found.linked(min(one.start for one in of) - BEFORE_NS, now, environment)
-    return [disturbance_row(one, records, [change_out(change) for change in _before(one, changes, linked)], now) for one in of]
+    newest = {name: _silent_since(name, now) for name in {one.members[0].environment for one in of}}
+    return [
+        disturbance_row(one, records, [change_out(change) for change in _before(one, changes, linked)], now, newest[one.members[0].environment]) for one in of
+    ]
+
+
+def _silent_since(environment: str, now: int) -> int | None:
+    """The time of the newest record of an environment that has sent nothing since, ns; None where it sends."""
+    stored = reading.time_range(environment)
+    return stored[1] if stored is not None and stored[1] < now - SILENT_NS else None
 
 
 def _before(one: Disturbance, changes: Sequence[Change], linked: Linked) -> list[Change]:

@@ -38,7 +38,7 @@ def overview(
     focus, reference = (read_series.aligned(window, environment) for window in (focus, reference))
     whole = fleet(start, end, focus, reference, environment, among)
     shown = whole.order[first : first + most]
-    goes_on = [one for one in found_by_watch.disturbances(*focus, environment, among) if one.end is None]
+    goes_on = [one for one in found_by_watch.disturbances(*focus, environment, among) if one.end is None and not one.is_better]
     drawn = _Drawn(min(start, reference[0], focus[0]), end, (focus, reference), environment, whole, list(dict.fromkeys([*whole.order[:1], *shown])))
     rows = drawn.rows()
     sentence, detail = _say(whole, rows[0] if rows else None)

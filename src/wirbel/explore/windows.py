@@ -91,7 +91,8 @@ def _found_by_watch(grid: Grid, shown: Shown) -> list[tuple[int, int]] | None:
     if not found.judged((grid.first, grid.end), shown.environment):
         return None
     stretches: dict[bool, list[tuple[int, int]]] = {True: [], False: []}
-    for one in found.disturbances(grid.first, grid.end, shown.environment, shown.services):
+    disturbed = (one for one in found.disturbances(grid.first, grid.end, shown.environment, shown.services) if not one.is_better)
+    for one in disturbed:
         mine = [member for member in one.members if member.metric in SYMPTOMS and (shown.services is None or member.service in shown.services)]
         hurting = [member for member in mine if harm(member.metric, member.deviation)]
         if mine:

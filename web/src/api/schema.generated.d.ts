@@ -1415,6 +1415,11 @@ export interface components {
          * @description The latest first; ``found`` are all of the range.
          */
         DisturbanceList: {
+            /**
+             * Better
+             * @description What only became faster, or failed less: it hurts nobody, and is no disturbance.
+             */
+            better: components["schemas"]["DisturbanceRow"][];
             /** End */
             end: string;
             /** Found */
@@ -1468,6 +1473,11 @@ export interface components {
              * @description How much earlier its first deviation was noticed than any plain threshold would have fired.
              */
             lead_over_threshold_s: number | null;
+            /**
+             * No Data Since
+             * @description Of what has no end: nothing has been sent since, so that nobody can say whether it goes on.
+             */
+            no_data_since: string | null;
             /** Provisional */
             provisional: boolean;
             reference: components["schemas"]["WindowOut"];

@@ -25,6 +25,7 @@ def contract(found: Sequence[Of], linked: Linked = all_linked) -> dict[str, Any]
                 "first": one.members[0].id,
             }
             for one in group(found, linked)
+            if not one.is_better
         ],
     }
 

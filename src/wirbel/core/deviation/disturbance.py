@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from wirbel.core.deviation.model import Deviation
-from wirbel.core.deviation.symptoms import harm
+from wirbel.core.deviation.symptoms import SYMPTOMS, harm
 from wirbel.core.topology.graph import EntityId
 
 NEAR_NS = 600 * 10**9  # between the end of one and the onset of the next
@@ -72,8 +72,18 @@ class Disturbance:
         return bool(hurting(self.members))
 
     @property
+    def is_better(self) -> bool:
+        """Whether all of it is for the better: it disturbs nobody, and is shown apart."""
+        return all(is_better(one) for one in self.members)
+
+    @property
     def services(self) -> list[str]:
         return sorted({member.service for member in self.members if member.service is not None})
+
+
+def is_better(one: Of) -> bool:
+    """That requests are answered faster, or fewer fail, has no consequences."""
+    return one.deviation.direction == "low" and one.metric in SYMPTOMS and one.metric != "requests"
 
 
 def hurting(members: Sequence[Of]) -> list[Of]:

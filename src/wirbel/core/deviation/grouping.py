@@ -9,7 +9,7 @@ import numpy.typing as npt
 from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
 
-from wirbel.core.deviation.disturbance import GUARD_NS, NEAR_NS, Disturbance, Of, clear_onset, hurting
+from wirbel.core.deviation.disturbance import GUARD_NS, NEAR_NS, Disturbance, Of, clear_onset, hurting, is_better
 from wirbel.core.deviation.symptoms import SYMPTOMS, harm
 from wirbel.core.topology.graph import EntityId
 
@@ -52,7 +52,7 @@ class _Pairs:
         self._is_same = self._entity[first] == self._entity[later]
         self._is_again = self._is_same & (series[first] == series[later])
         self._goes_on = onset[later] <= over[first] + GUARD_NS
-        better = np.array([_is_better(one) for one in ordered])
+        better = np.array([is_better(one) for one in ordered])
         self._is_soon = self._goes_on & ~better[first] & (onset[later] <= onset[first] + TOGETHER_NS)
         self._is_trouble = np.array([one.metric not in SYMPTOMS or harm(one.metric, one.deviation) is not None for one in ordered])[first]
 
@@ -135,8 +135,3 @@ def in_order(one: Of) -> tuple[int, int, float, str]:
 
 def _which(one: Of) -> Hashable:
     return one.metric, tuple(sorted(one.attributes.items())), one.deviation.direction
-
-
-def _is_better(one: Of) -> bool:
-    """That requests are answered faster, or fewer fail, has no consequences."""
-    return one.deviation.direction == "low" and one.metric in SYMPTOMS and one.metric != "requests"

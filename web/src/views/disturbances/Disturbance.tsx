@@ -57,6 +57,8 @@ export function Disturbance() {
 
 function whenOf(row: Row): string {
   const start = Date.parse(row.start);
+  if (row.no_data_since !== null)
+    return `Since ${minute(row.start)}; no data since ${minute(row.no_data_since)}, so that nobody can say whether it goes on.`;
   if (row.end === null) return `Since ${minute(row.start)}; it goes on.`;
   return `From ${minute(row.start)} to ${minute(row.end)}, ${span((Date.parse(row.end) - start) / 1000)}.`;
 }

@@ -44,7 +44,7 @@ export function Disturbances() {
   const range = spanOf(query.data);
   const now = until ? Date.parse(until) : range.end;
   const mostBits = Math.max(LEAST_BITS, ...rows.map((row) => row.bits));
-  const live = rows.filter((row) => row.end === null);
+  const live = rows.filter((row) => row.end === null && row.no_data_since === null);
   return (
     <>
       <h1>{headline(live.length, rows.length, until === null || range.end - now > BEHIND_MS)}</h1>
@@ -78,6 +78,48 @@ export function Disturbances() {
         more={() => void setState({ most: most + PAGE })}
         beyond="A shorter range shows the others."
       />
+      <Better rows={query.data.better} now={now} />
+    </>
+  );
+}
+
+/** What only became faster, or failed less. */
+function Better({ rows, now }: { rows: Row[]; now: number }) {
+  const jump = useJump();
+  if (rows.length === 0) return null;
+  return (
+    <section aria-label="Better than expected" className="mt-5">
+      <h2>
+        Better than expected <span>faster, or fewer failures: it hurts nobody</span>
+      </h2>
+      <table className="sheet-table">
+        <tbody>
+          {rows.map((row) => (
+            <tr key={row.id}>
+              <td className="whitespace-nowrap">{minute(row.start)}</td>
+              <td className="whitespace-nowrap">
+                <Lasted row={row} now={now} />
+              </td>
+              <td>
+                <Link to={jump(toDisturbance(row.id))}>{row.sentence}</Link>
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}
+
+/** How long it lasted, or that nobody can say whether it goes on. */
+export function Lasted({ row, now }: { row: Row; now: number }) {
+  const until = Date.parse(row.end ?? row.no_data_since ?? "") || now;
+  const lasted = span((until - Date.parse(row.start)) / 1000);
+  if (row.end !== null) return <>{lasted}</>;
+  if (row.no_data_since === null) return <b className="text-rust">goes on, {lasted}</b>;
+  return (
+    <>
+      {lasted}, <span className="text-second">no data since {minute(row.no_data_since)}</span>
     </>
   );
 }
@@ -100,7 +142,6 @@ function Judged({ list, newest }: { list: Schemas["DisturbanceList"]; newest: st
 function DisturbanceLine({ row, now, most }: { row: Row; now: number; most: number }) {
   const jump = useJump();
   const [change] = row.changes;
-  const lasted = ((row.end ? Date.parse(row.end) : now) - Date.parse(row.start)) / 1000;
   return (
     <tr data-disturbance={row.id}>
       <td className="whitespace-nowrap">
@@ -109,7 +150,7 @@ function DisturbanceLine({ row, now, most }: { row: Row; now: number; most: numb
         </Tip>
       </td>
       <td className="whitespace-nowrap">
-        {row.end === null ? <b className="text-rust">goes on, {span(lasted)}</b> : span(lasted)}
+        <Lasted row={row} now={now} />
       </td>
       <td>
         <Link to={jump(toDisturbance(row.id))} className="font-semibold">

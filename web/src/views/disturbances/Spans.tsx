@@ -57,7 +57,7 @@ export function Spans({ rows, range, now }: { rows: Row[]; range: Span; now: num
                   {row.deviations
                     .filter((one) => whose(one) === name)
                     .map((one) => (
-                      <Deviating key={one.id} one={one} from={at(one.onset)} to={at(one.ended)} />
+                      <Deviating key={one.id} one={one} from={at(one.onset)} to={at(one.ended ?? row.no_data_since)} />
                     ))}
                 </Link>
               ))}
