@@ -35,7 +35,7 @@ from wirbel.store import fine_cells, packer, reading
 from wirbel.store.models import Arrival, Block, Failure, Stream
 from wirbel.store.streams import DAY_NS
 from wirbel.watch import bands, calendar, choose, days_before, found, kept, marks, tasks, values, watching
-from wirbel.watch.models import DayOfValues, DeviationRecord, Position, Unwatched, WatchedSeries
+from wirbel.watch.models import DayOfValues, DeviationRecord, DisturbanceEvent, DisturbanceRecord, Position, Unwatched, WatchedSeries
 from wirbel.watch.replay import replay
 from wirbel.watch.watching import Watching
 
@@ -68,10 +68,62 @@ def test_what_hurts_is_found_once_dated_to_the_minute_and_grouped_by_calls(histo
     assert 0 <= ended - SLOW[1] <= 5 * MINUTE
     [one] = found.disturbances(BEGAN, END)
     assert one.services == ["shop", "stock"]
-    assert one.id == one.members[0].id
+    assert one.id == min(one.members, key=lambda of: of.deviation.opened).id
     assert not found.disturbances(BEGAN, BEGAN + 4 * HOUR)
     assert found.disturbances(BEGAN, END, None, ["elsewhere"]) == []
     assert found.until() == END
+
+
+def rows_of_disturbances() -> set[tuple[Any, ...]]:
+    return {*DisturbanceRecord.objects.filter(merged_into="", withdrawn=False).values_list("identity", "began", "clear", "ended", "hurts")}
+
+
+def forget_all_found() -> None:
+    for model in (DeviationRecord, DisturbanceRecord, DisturbanceEvent, WatchedSeries, Position):
+        model.objects.all().delete()
+
+
+def test_disturbances_are_the_same_rows_live_after_a_restart_over_history_and_by_two_workers(history: None) -> None:
+    Watching().look(END + SETTLED)
+    over_history = rows_of_disturbances()
+    assert {identity for identity, *_ in over_history} == {one.id for one in found.disturbances(BEGAN, END)}
+    assert set(DeviationRecord.objects.values_list("disturbance", flat=True)) == {identity for identity, *_ in over_history}
+    forget_all_found()
+    workers, minutes = [Watching(), Watching()], range(0, (END - BEGAN) // MINUTE + 1, 5)
+    for n, minute in enumerate(minutes):
+        if n == len(minutes) // 2:
+            workers[0] = Watching()  # killed, and started again
+        workers[n % 2].look(BEGAN + minute * MINUTE + SETTLED)
+    assert rows_of_disturbances() == over_history
+
+
+def test_what_happened_to_a_disturbance_is_told_in_order(history: None) -> None:
+    watching = Watching()
+    for minute in range(0, (END - BEGAN) // MINUTE + 1, 5):
+        watching.look(BEGAN + minute * MINUTE + SETTLED)
+    [slow] = [one for one in found.disturbances(BEGAN, END) if len(one.members) > 1]
+    told = list(DisturbanceEvent.objects.filter(disturbance=slow.id).order_by("id"))
+    assert [one.what for one in told][:1] == ["opened"]
+    assert [one.what for one in told][-1] == "ended"
+    assert {one.other for one in told if one.what == "grew"} <= {member.id for member in slow.members}
+    assert [one.at for one in told] == sorted(one.at for one in told)
+
+
+def test_a_disturbance_whose_first_deviation_is_noise_goes_on_under_the_next(history: None) -> None:
+    Watching().look(END + SETTLED)
+    [slow] = [one for one in found.disturbances(BEGAN, END) if len(one.members) > 1]
+    first = DeviationRecord.objects.get(identity=slow.id)
+    person = Person.objects.create_user("who", password="x" * 12)
+    marks.mark(first, "noise", person)
+    row = DisturbanceRecord.objects.get(identity=slow.id)
+    others = {member.id for member in slow.members} - {slow.id}
+    assert row.merged_into in others
+    assert DisturbanceEvent.objects.filter(disturbance=slow.id, what="merged").get().other == row.merged_into
+    for member in others:
+        marks.mark(DeviationRecord.objects.get(identity=member), "noise", person)
+    assert DisturbanceRecord.objects.get(identity=row.merged_into).withdrawn
+    marks.mark(DeviationRecord.objects.get(identity=slow.id), None, person)
+    assert not DisturbanceRecord.objects.get(identity=slow.id).merged_into
 
 
 def test_what_was_open_when_data_ended_is_not_said_to_go_on() -> None:

@@ -78,6 +78,29 @@ class Unwatched(models.Model):
     end = models.BigIntegerField(db_index=True)
 
 
+class DisturbanceRecord(models.Model):
+    """A disturbance, as others refer to it: see watch.disturbed for what its id is, and when it is merged, split or withdrawn."""
+
+    identity = models.CharField(max_length=16, primary_key=True)
+    environment = models.TextField()
+    began = models.BigIntegerField(db_index=True)  # ns
+    clear = models.BigIntegerField()  # when what hurts people began
+    ended = models.BigIntegerField(null=True)
+    hurts = models.BooleanField()
+    is_better = models.BooleanField()
+    merged_into = models.CharField(max_length=16, default="")  # the id of the other
+    withdrawn = models.BooleanField(default=False)
+
+
+class DisturbanceEvent(models.Model):
+    """What happened to a disturbance, in order of ``id``: opened, grew (``other``: the deviation), ended, goes on, merged (``other``: into which) or withdrawn."""
+
+    disturbance = models.CharField(max_length=16, db_index=True)
+    at = models.BigIntegerField(db_index=True)  # when it was found, ns
+    what = models.CharField(max_length=10)
+    other = models.CharField(max_length=16, default="")
+
+
 class DeviationRecord(models.Model):
     """A stretch of a series outside of what was expected: core.deviation.model."""
 
@@ -101,6 +124,7 @@ class DeviationRecord(models.Model):
     mark_is_new = models.BooleanField(default=False)  # the watch has not heeded it yet
     marked_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL)
     marked_at = models.DateTimeField(null=True)
+    disturbance = models.CharField(max_length=16, default="", db_index=True)  # that it is part of
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["series", "direction", "onset"], name="one_deviation")]

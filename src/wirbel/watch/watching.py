@@ -31,7 +31,7 @@ from wirbel.core.topology.graph import EntityId
 from wirbel.store import failures, fine_cells, reading
 from wirbel.store.models import Arrival
 from wirbel.store.streams import DAY_NS, HOUR_NS
-from wirbel.watch import calendar, days_before, kept, late, values
+from wirbel.watch import calendar, days_before, disturbed, kept, late, values
 from wirbel.watch.models import DeviationRecord, Position, Unwatched, WatchedSeries, of
 from wirbel.watch.values import Key, Values
 from wirbel.watch.young import LONGEST_NS, Young, has_grown_up, is_young, next_piece
@@ -65,6 +65,7 @@ class Watching:
     young: Young = field(default_factory=Young)
     calendar: Calendar = BY_UTC
     changed: dict[int, str] = field(default_factory=dict)  # how the rows of the database were when they were taken up
+    stored: dict[int, int] = field(default_factory=dict)  # of series of which something was stored in this transaction, the earliest onset
     dropped: dict[int, int] = field(default_factory=dict)  # until when what cannot be followed was
 
     def look(self, now: int) -> None:
@@ -128,8 +129,10 @@ class Watching:
         for tracker in self.trackers.values():
             tracker.live_by(self.calendar)
         self._read_young(self.until)
-        for pk in since:
-            self._follow_safely(pk, self.until)
+        with transaction.atomic():
+            for pk in since:
+                self._follow_safely(pk, self.until)
+            self._tell_disturbed(self.until)
 
     def _hold_days(self, series: Iterable[int], start: int, end: int) -> None:
         """What is kept of them; what is in memory is newer."""
@@ -183,6 +186,14 @@ class Watching:
                 kept.forget_minutes(end)
             else:
                 kept.store_minutes(self.days, start, end)
+            self._tell_disturbed(end)
+
+    def _tell_disturbed(self, at: int) -> None:
+        """After deviations were stored, in the same transaction."""
+        if self.stored:
+            environments = {self.rows[pk].environment for pk in self.stored}
+            disturbed.update(environments, min(self.stored.values()), at, at)
+            self.stored = {}
 
     def _values(self, start: int, end: int, is_past: bool) -> dict[int, tuple[WatchedSeries, Values]]:
         """Of each series that is watched; who is seen for the first time is from now on."""
@@ -226,6 +237,8 @@ class Watching:
                 self._follow_safely(pk, self.until)
             self._store_days(followed, since, self.until)
             kept.store_minutes(self.days, self.until - self.until % HOUR_NS, self.until)
+            disturbed.update({row.environment for row in rows}, since, self.until, self.until)
+            self.stored = {}
         self._drop_days(self.until)
 
     def _begin_again(self, row: WatchedSeries, start: int, found: bytes | None) -> int:
@@ -387,7 +400,8 @@ class Watching:
     def _end_all(self, pk: int) -> None:
         """Nobody can say of what goes on whether it still does; in minutes it is found anew."""
         tracker = self.trackers[pk]
-        store(self.rows[pk], [replace(one, ended=tracker.until) for one in tracker.opened()])
+        if went_on := tracker.opened():
+            self._store_found(pk, [replace(one, ended=tracker.until) for one in went_on])
         self.open[pk] = {}
 
     def _note(self, pk: int, tracker: Tracker) -> None:
@@ -396,19 +410,24 @@ class Watching:
         told = [one for key, one in now.items() if self.open[pk].get(key) != one] + tracker.take_ended()
         self.open[pk] = now
         if told:
-            store(self.rows[pk], told)
+            self._store_found(pk, told)
+
+    def _store_found(self, pk: int, told: list[Deviation]) -> None:
+        store(self.rows[pk], told)
+        self.stored[pk] = min(self.stored.get(pk, told[0].onset), *(one.onset for one in told))
 
     def _store(self, start: int, end: int) -> None:
         self._store_days(self.rows, start, end)
         self._drop_days(end)
         kept.forget(end - kept.KEPT_DAYS * DAY_NS)
+        disturbed.forget(end)
 
     def _store_days(self, series: Iterable[int], start: int, end: int) -> None:
         touched = range(start - start % DAY_NS, end, DAY_NS)
         kept.store({(pk, day): self.days[pk, day] for pk in series for day in touched if (pk, day) in self.days})
 
 
-KEPT_OF_PEOPLE = ("id", "series", "direction", "onset", "mark", "mark_is_new", "marked_by", "marked_at")
+KEPT_OF_PEOPLE = ("id", "series", "direction", "onset", "mark", "mark_is_new", "marked_by", "marked_at", "disturbance")
 
 
 def store(series: WatchedSeries, found: Iterable[Deviation]) -> None:

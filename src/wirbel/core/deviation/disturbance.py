@@ -46,8 +46,8 @@ class Disturbance:
 
     @property
     def id(self) -> str:
-        """That of what leads; any member's leads to it as well, should another turn out to have been first."""
-        return self.members[0].id
+        """That of what was noticed first: what is noticed later changes it no more. Any member's leads to it as well."""
+        return min(self.members, key=lambda one: (one.deviation.opened, one.deviation.onset, one.id)).id
 
     @property
     def start(self) -> int:
