@@ -24,7 +24,7 @@ from wirbel.core.expected.profile import Profile
 from wirbel.core.expected.seasons import Season
 from wirbel.core.expected.tails import Calibration, Tail
 
-VERSION = 8  # of what the fields mean; what was kept by another is learned anew
+VERSION = 9  # of what the fields mean; what was kept by another is learned anew
 _KINDS = {
     kind.__name__: kind
     for kind in (

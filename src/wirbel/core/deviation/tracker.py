@@ -207,7 +207,7 @@ class Tracker:
         taught, samples = np.where(left_out, np.nan, past.values), np.where(past.is_summary, np.nan, np.nan_to_num(past.samples))
         moved = np.sum([np.where(times < before, by, 0.0) for before, by in self.moved], axis=0) if self.moved else 0.0
         try:
-            learned = profiles.learn(times, taught, samples, self.kind, self.calendar, moved)
+            learned = profiles.learn(times, taught, samples, self.kind, self.calendar, moved, np.where(past.is_summary, np.nan, past.values))
         except NotEnoughData:
             return
         self.profile = profile = learned.profile

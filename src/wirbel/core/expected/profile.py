@@ -17,7 +17,7 @@ import numpy.typing as npt
 from scipy import special
 
 from wirbel.core.errors import NotEnoughData
-from wirbel.core.expected import counts, seasons, shares
+from wirbel.core.expected import counts, pulses, seasons, shares
 from wirbel.core.expected.blocks import LEAST_BLOCKS, Middles, block_medians, block_s, blocks_of, half_of, levels_before, levels_on_trend, medians, on_trend
 from wirbel.core.expected.calendar import BY_UTC, DAY_S, HOUR_S, SECOND_NS, WEEK_S, Calendar, Phases
 from wirbel.core.expected.counts import NegativeBinomial
@@ -76,6 +76,7 @@ class Profile:
     lift: float = 0.0  # see core.expected.shares
     more_than_chance: float = 1.0  # how many times as much as by chance a share scatters
     counts: NegativeBinomial | None = None  # how they scatter, where their mean tells most
+    pulses: Floats = field(default_factory=lambda: pulses.NONE)  # what jobs do at the same time of each day: see core.expected.pulses
 
     @property
     def scale(self) -> Scale:
@@ -121,17 +122,20 @@ class Profile:
 
     def seasonal(self, times: Ints) -> Floats:
         """What comes round, on the judged scale, without the level; shape (times,)."""
-        base = _base(self.season, self.coefficients, self.calendar.phases(times)) if self.season.day else 0.0
-        return base + self.hour[seasons.hour_bin(times)]
+        at = self.calendar.phases(times)
+        base = _base(self.season, self.coefficients, at) if self.season.day else 0.0
+        return base + self.hour[seasons.hour_bin(times)] + pulses.expected(self.pulses, at)
 
     def spread(self, times: Ints, samples: Floats) -> Floats:
         """The usual scatter at each time, for so many records behind a value."""
-        return self.spread_in(_hour(self.calendar.phases(times)), samples)
+        return self.spread_at(self.calendar.phases(times), samples)
 
-    def spread_in(self, hour: Ints, samples: Floats) -> Floats:
-        """The same in each ``hour`` of the day, of shape (points,)."""
+    def spread_at(self, at: Phases, samples: Floats) -> Floats:
+        """The same at phases of the day, of shape (points,)."""
         # The scale of a count has its sampling in it.
-        return self.scatter[hour] if self.kind in COUNTED else self.scatter[hour] * inflation(samples, self.typical_n)
+        usual = self.scatter[_hour(at)]
+        usual = usual if self.kind in COUNTED else usual * inflation(samples, self.typical_n)
+        return pulses.widened(usual, self.pulses, at)
 
     def factors(self, restless: Floats) -> Floats:
         """How many times its usual scatter the series has, by medians of its residuals; elementwise, 1 where they are not known."""
@@ -219,8 +223,10 @@ def fit(times: Ints, values: Floats, kind: Kind, samples: Floats | None = None, 
     return learn(times, values, n, kind, calendar).profile
 
 
-def learn(times: Ints, values: Floats, n: Floats, kind: Kind, calendar: Calendar, moved: Floats | float = 0.0) -> Learned:
+def learn(times: Ints, values: Floats, n: Floats, kind: Kind, calendar: Calendar, moved: Floats | float = 0.0, with_untaught: Floats | None = None) -> Learned:
     """The same with what it says of the history; ``moved`` is added to the values on the judged scale. All of shape (points,). Raises NotEnoughData.
+
+    ``with_untaught`` are the values with those that are to teach nothing else: that the same departs at the same time of each day is learned from them too.
 
     Values of which the records (``n``) are not known are summaries of longer stretches: what comes round is learned from them as well, and the level
     where it was before; how values scatter, and how far their summaries are from them, is told by the others.
@@ -246,8 +252,16 @@ def learn(times: Ints, values: Floats, n: Floats, kind: Kind, calendar: Calendar
     base = _base(season, coefficients, at)
     y = y if by_mean else _aligned(times, y, base, own)
     before = base + slow.per_point(slow.levels(slow.middles_of(y, base), memory))
-    hour = _what_the_hour_does(times, y, before, own, step_s, scale if by_mean else None)
+    every = y if with_untaught is None else scale.judged(with_untaught, n) + moved
+    # A level that follows closely would take a long pulse for itself.
+    slowly = base + slow.per_point(slow.levels(slow.middles_of(y, base), max(memory, round(DAY_S / block_s(step_s)))))
+    daily = pulses.learn(times, at, every - slowly) if pulses.may_be_seen(step_s) else pulses.NONE
+    # What comes once a day tells nothing of what each hour does.
+    hour = _what_the_hour_does(times, np.where(pulses.is_rare(daily, at), np.nan, y), before, own, step_s, scale if by_mean else None)
     in_hour = hour[seasons.hour_bin(times)]
+    if hour.any() and len(daily):
+        daily = pulses.learn(times, at, every - slowly - in_hour)
+    in_hour = in_hour + pulses.expected(daily, at)
     residual, seasonal = np.where(own, y - before - in_hour, np.nan), base + in_hour
     middles = slow.middles_of(y, seasonal)
     level = slow.per_point(slow.levels(middles, memory))
@@ -268,10 +282,11 @@ def learn(times: Ints, values: Floats, n: Floats, kind: Kind, calendar: Calendar
         slow.has_trend,
         is_of_records=is_of_records,
         prior=prior,
+        pulses=daily,
     )
     if by_mean:
         made = replace(made, counts=NegativeBinomial.of(*(scale.counted(v) for v in (np.where(own, values, np.nan), scale.back(seasonal + level)))))
-    away = (y - seasonal - level) / made.spread_in(_hour(at), n)
+    away = (y - seasonal - level) / made.spread_at(at, n)
     z = np.where(own, away, np.nan)
     restless = block_medians(slow.of_point, np.abs(z))
     is_floored = bool(floor and np.median(scatter) <= floor)
