@@ -6,6 +6,7 @@ import gzip
 import json
 import threading
 from datetime import timedelta
+from typing import Any
 
 import pytest
 from django.db import OperationalError, connection
@@ -95,6 +96,23 @@ def test_requests_stored_together_keep_their_own_outcomes() -> None:
     assert [type(d.error).__name__ for d in together] == ["NoneType", "MalformedTelemetry", "NoneType", "NoneType", "NoneType"]
     assert sorted(reading.logs(*EVER)["body"].to_pylist()) == ["one", "twice", "x", "y"]
     assert Segment.objects.count() == 1
+
+
+@pytest.mark.django_db(transaction=True)
+def test_a_connection_that_broke_is_replaced_and_the_request_stored_once(monkeypatch: pytest.MonkeyPatch) -> None:
+    append, failed = segments.append, []
+
+    def broken_once(*given: Any) -> None:
+        if not failed:
+            failed.append(True)
+            raise OperationalError("server closed the connection")
+        append(*given)
+
+    monkeypatch.setattr(segments, "append", broken_once)
+    together = [delivery(log_body({"body": "a"})), delivery(log_body({"body": "b"}))]
+    commit.store_together(together)
+    assert [(d.error, d.stored) for d in together] == [(None, 1), (None, 1)]
+    assert sorted(reading.logs(*EVER)["body"].to_pylist()) == ["a", "b"]
 
 
 def test_when_the_database_fails_every_sender_is_told_and_may_send_again(monkeypatch: pytest.MonkeyPatch) -> None:

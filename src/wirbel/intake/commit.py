@@ -103,7 +103,7 @@ def store_together(deliveries: list[Delivery], once_more: bool = True) -> None:
             _store(*readable)
     except Exception as error:
         waiting = [delivery for delivery in deliveries if delivery.error is None]
-        if isinstance(error, OperationalError) and once_more:
+        if isinstance(error, OperationalError) and once_more and not connection.in_atomic_block:
             connection.close()
             store_together(waiting, once_more=False)
             return
