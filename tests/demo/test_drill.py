@@ -15,7 +15,6 @@ from wirbel.core.errors import InvalidQuestion
 from wirbel.core.signals.changes import Change
 from wirbel.demo import faults
 from wirbel.demo.drill import before, explain, run, scene, tables
-from wirbel.demo.drill.batch import Drill
 from wirbel.demo.drill.command import habits_of, kinds_of, seeds_of
 from wirbel.demo.drill.grade import grade, innocents, summary
 from wirbel.demo.drill.plain import METHODS, Given
@@ -191,13 +190,6 @@ def test_plain_methods_do_what_they_are_known_for() -> None:
     assert answers["n-sigma"] == answers["median and IQR"] == answers["deepest anomalous"] == answers["nearest change"] == "culprit"
     assert "store" not in (answers["correlation"], answers["random walk"])
     assert METHODS["nearest change"](given()) == ["culprit", "middle"]
-
-
-def test_drills_that_differ_are_kept_apart() -> None:
-    """With another reference the same file was read."""
-    given = [Drill("skerry", "flag", 1), Drill("skerry", "flag", 2), Drill("random", "flag", 1), Drill("skerry", "flag", 1, "no-traces")]
-    given += [Drill("skerry", "flag", 1, reference=days) for days in (0.5, 1, 6, 30)]
-    assert len({drill.name for drill in given}) == len(given)
 
 
 def test_words_of_the_command() -> None:

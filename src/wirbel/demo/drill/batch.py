@@ -48,8 +48,7 @@ class Drill:
 
     @property
     def name(self) -> str:
-        before = "" if self.reference is None else f"-{self.reference:g}-days-before"
-        return f"{self.world}-{self.kind}-{self.seed}-{self.habits}{before}"
+        return f"{self.world}-{self.kind}-{self.seed}-{self.habits}"
 
     def prepared(self, folder: Path, whole: bool = True) -> Prepared | None:
         """The drill up to the diagnosis, kept in ``folder``; None where the fault would be felt nowhere. See prepared.prepare for ``whole``."""
