@@ -30,12 +30,14 @@ def listed(start: int, end: int, environment: str | None, services: Sequence[str
     watched = WatchedSeries.objects.filter(is_paused=False)
     watched = watched if environment is None else watched.filter(environment=environment)
     until = found.until()
+    shown = [*all_of_them[:most], *better[:MOST_BETTER]]
+    rows = _rows(shown, environment, until or end)
     return DisturbanceList(
         start=rfc3339(start),
         end=rfc3339(end),
-        rows=_rows(all_of_them[:most], environment, until or end),
+        rows=rows[: len(all_of_them[:most])],
         found=len(all_of_them),
-        better=_rows(better[:MOST_BETTER], environment, until or end),
+        better=rows[len(all_of_them[:most]) :],
         until=None if until is None else rfc3339(until),
         series=watched.count(),
         is_full=WatchedSeries.objects.count() >= MOST_SERIES,

@@ -21,6 +21,7 @@ from wirbel.disturbances.schemas import EntityOut
 from wirbel.explore.answerer import elsewhere
 from wirbel.explore.asked import Within
 from wirbel.explore.figures import listed
+from wirbel.store import failures
 from wirbel.store.models import Failure
 from wirbel.store.streams import DAY_NS
 from wirbel.watch import calendar, choose, found
@@ -156,7 +157,7 @@ def list_watched(
     if only is not None:
         rows = rows.filter(ONLY[only])
     ordered = rows.order_by("-deviates", "-lately", "entity", "metric", "labels_text", "id")
-    failure = Failure.objects.filter(work="the watch").first()
+    failure = Failure.objects.filter(work=failures.WATCH).first()
     failing = None if failure is None else Failing(since=rfc3339(failure.since), reason=failure.reason)
     return WatchedList(rows=[_out(row) for row in ordered[: max(1, min(most, MOST_ROWS))]], found=rows.count(), failing=failing)
 

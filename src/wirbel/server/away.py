@@ -10,14 +10,13 @@ from django.http import HttpRequest, JsonResponse
 from django.http.response import HttpResponseBase
 from django.views.defaults import server_error
 
+from wirbel.intake.bodies import RETRY_S
 from wirbel.store import reachable
-
-AGAIN_S = 1
 
 
 def _away() -> JsonResponse:
     return JsonResponse(
-        {"detail": "The database cannot be reached at the moment. Ask again in a few seconds."}, status=503, headers={"Retry-After": str(AGAIN_S)}
+        {"detail": "The database cannot be reached at the moment. Ask again in a few seconds."}, status=503, headers={"Retry-After": str(RETRY_S)}
     )
 
 

@@ -12,7 +12,13 @@ from django.db import DatabaseError, connection
 from wirbel.store.models import Failure
 
 log = logging.getLogger(__name__)
+WATCH = "the watch"  # as people call the work, of which more than Intake tells
 LONGEST = 300  # characters of a reason
+
+
+def reason(error: Exception) -> str:
+    """What people are told of an error."""
+    return f"{type(error).__name__}: {error}"[:LONGEST]
 
 
 @contextmanager
@@ -21,16 +27,16 @@ def told(work: str) -> Iterator[None]:
     try:
         yield
     except Exception as error:
-        _note(work, f"{type(error).__name__}: {error}"[:LONGEST])
+        _note(work, reason(error))
         raise
     Failure.objects.filter(work=work).delete()
 
 
-def _note(work: str, reason: str) -> None:
+def _note(work: str, why: str) -> None:
     connection.close_if_unusable_or_obsolete()
     try:
-        failure, _ = Failure.objects.get_or_create(work=work, defaults={"since": time.time_ns(), "reason": reason})
-        if failure.reason != reason:
-            Failure.objects.filter(pk=failure.pk).update(reason=reason)
+        failure, _ = Failure.objects.get_or_create(work=work, defaults={"since": time.time_ns(), "reason": why})
+        if failure.reason != why:
+            Failure.objects.filter(pk=failure.pk).update(reason=why)
     except DatabaseError:  # what fails because the database is away cannot be noted there
         log.warning("that %s fails could not be noted", work)

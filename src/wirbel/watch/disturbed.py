@@ -60,18 +60,19 @@ def _update(environment: str, start: int, end: int, at: int) -> None:
         events.append(DisturbanceEvent(disturbance=which, at=at, what=what, other=other))
 
     for one in groups:
-        row = known.rows.get(one.id)
+        row, new = known.rows.get(one.id), [member.id for member in one.members if known.of.get(member.id) != one.id]
         if row is None:
             happened(one.id, "opened")
         else:
-            for member in one.members:
-                if known.of.get(member.id) != one.id:
-                    happened(one.id, "grew", member.id)
+            for member in new:
+                happened(one.id, "grew", member)
             if row.ended is None and one.end is not None:
                 happened(one.id, "ended")
             elif row.ended is not None and (one.end is None or one.end > row.ended):
                 happened(one.id, "goes on" if one.end is None else "ended")
-        _keep(environment, one)
+        if new:
+            DeviationRecord.objects.filter(identity__in=new).update(disturbance=one.id)
+    _keep(environment, groups)
     now_in = {member.id: one.id for one in groups for member in one.members}
     for gone in known.rows.keys() - {one.id for one in groups}:
         into = next((now_in[member] for member, which in known.of.items() if which == gone and member in now_in), "")
@@ -88,18 +89,10 @@ def _known(environment: str, start: int, end: int, groups: Sequence[Disturbance]
     return _Known(held, dict(members))
 
 
-def _keep(environment: str, one: Disturbance) -> None:
-    DisturbanceRecord.objects.update_or_create(
-        identity=one.id,
-        defaults={
-            "environment": environment,
-            "began": one.start,
-            "clear": one.clear,
-            "ended": one.end,
-            "hurts": one.hurts,
-            "is_better": one.is_better,
-            "merged_into": "",
-            "withdrawn": False,
-        },
-    )
-    DeviationRecord.objects.filter(identity__in=[member.id for member in one.members]).update(disturbance=one.id)
+def _keep(environment: str, groups: Sequence[Disturbance]) -> None:
+    rows = [
+        DisturbanceRecord(identity=one.id, environment=environment, began=one.start, clear=one.clear, ended=one.end, hurts=one.hurts, is_better=one.is_better)
+        for one in groups
+    ]
+    fields = [field.name for field in DisturbanceRecord._meta.concrete_fields if not field.primary_key]
+    DisturbanceRecord.objects.bulk_create(rows, update_conflicts=True, unique_fields=["identity"], update_fields=fields)

@@ -24,7 +24,7 @@ def look(timestamp: int) -> None:
         if cursor.fetchone() != (True,):
             return
         try:
-            with failures.told("the watch"):
+            with failures.told(failures.WATCH):
                 _watching.look(time.time_ns())
         except Exception:
             # What is in memory may be ahead of what is stored: it is taken up again from there.

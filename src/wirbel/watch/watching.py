@@ -336,7 +336,7 @@ class Watching:
             self._end_all(pk)
             self.trackers.pop(pk)
             self.dropped[pk] = end
-            WatchedSeries.objects.filter(pk=pk).update(error=f"{type(error).__name__}: {error}"[: failures.LONGEST])
+            WatchedSeries.objects.filter(pk=pk).update(error=failures.reason(error))
         else:
             if row.error:
                 row.error = ""

@@ -122,9 +122,11 @@ class Profile:
 
     def seasonal(self, times: Ints) -> Floats:
         """What comes round, on the judged scale, without the level; shape (times,)."""
+        in_hour = self.hour[seasons.hour_bin(times)]
+        if not self.season.day and not len(self.pulses):
+            return in_hour
         at = self.calendar.phases(times)
-        base = _base(self.season, self.coefficients, at) if self.season.day else 0.0
-        return base + self.hour[seasons.hour_bin(times)] + pulses.expected(self.pulses, at)
+        return _base(self.season, self.coefficients, at) + in_hour + pulses.expected(self.pulses, at)
 
     def spread(self, times: Ints, samples: Floats) -> Floats:
         """The usual scatter at each time, for so many records behind a value."""
@@ -251,10 +253,11 @@ def learn(times: Ints, values: Floats, n: Floats, kind: Kind, calendar: Calendar
     coefficients, at = slow.coefficients(season), calendar.phases(times)
     base = _base(season, coefficients, at)
     y = y if by_mean else _aligned(times, y, base, own)
-    before = base + slow.per_point(slow.levels(slow.middles_of(y, base), memory))
+    without_base = slow.middles_of(y, base)
+    before = base + slow.per_point(slow.levels(without_base, memory))
     every = y if with_untaught is None else scale.judged(with_untaught, n) + moved
     # A level that follows closely would take a long pulse for itself.
-    slowly = base + slow.per_point(slow.levels(slow.middles_of(y, base), max(memory, round(DAY_S / block_s(step_s)))))
+    slowly = base + slow.per_point(slow.levels(without_base, max(memory, round(DAY_S / block_s(step_s)))))
     daily = pulses.learn(times, at, every - slowly) if pulses.may_be_seen(step_s) else pulses.NONE
     # What comes once a day tells nothing of what each hour does.
     hour = _what_the_hour_does(times, np.where(pulses.is_rare(daily, at), np.nan, y), before, own, step_s, scale if by_mean else None)

@@ -33,14 +33,11 @@ def may_be_seen(step_s: float) -> bool:
 
 def learn(times: Ints, at: Phases, residual: Floats) -> Floats:
     """What is expected in each part of the day beyond all else, shape (BINS,), from residuals (points,) on the judged scale; NONE where no part departs on enough days."""
-    known = np.isfinite(residual)
-    scatter = 1.4826 * float(np.median(np.abs(residual[known]))) if known.any() else 0.0
+    known = residual[np.isfinite(residual)]
     if not known.any():
         return NONE
-    if scatter == 0.0:  # more than half of the values are the level itself
-        scatter = float(np.sqrt(np.mean(residual[known] ** 2))) / CLEAR
-    if scatter == 0.0:
-        return NONE
+    # Where more than half of the values are the level itself, what the others do is all that is known.
+    scatter = 1.4826 * float(np.median(np.abs(known))) or float(np.sqrt(np.mean(known**2))) / CLEAR
     day = np.rint((times / SECOND_NS - at.day * DAY_S) / DAY_S).astype(np.int64)
     part = (day - day[0]) * BINS + _bin(at)
     if not (np.diff(part) >= 0).all():  # the hour that a change of the clock brings back

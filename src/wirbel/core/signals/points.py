@@ -97,8 +97,8 @@ def not_in(table: pa.Table, stored: list[pa.Table]) -> pa.Table:
         return table
     whole = pa.concat_tables([part.select(IDENTITY).unify_dictionaries() for part in (table, *stored)], promote_options="permissive")
     number, _ = series_of(whole)
-    _, sample = np.unique(np.stack([number, arrow.numbers(whole["time"])]), axis=1, return_inverse=True)
-    sample = sample.reshape(-1)
+    times, when = np.unique(arrow.numbers(whole["time"]), return_inverse=True)
+    sample = number * len(times) + when
     again = np.isin(sample[: table.num_rows], sample[table.num_rows :])
     return table.filter(pa.array(~again)) if again.any() else table
 
