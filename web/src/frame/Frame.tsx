@@ -278,7 +278,7 @@ function Freshness({ newest, leftOut, following, live }: Fresh) {
         {old >= OLD_S && <b className="text-ochre">{` · figures ${old} s old`}</b>}
         {leftOut > 0 && (
           <Tip text="So much waits to be packed that answers hold only the newest of it. Is a worker running? Intake tells more.">
-            <b className="text-ochre">{` · ${significant(leftOut)} records not read yet`}</b>
+            <b className="text-ochre">{` · ${significant(leftOut)} records unread`}</b>
           </Tip>
         )}
       </span>

@@ -98,9 +98,9 @@ function Better({ rows, now }: { rows: Row[]; now: number }) {
             <tr key={row.id}>
               <td className="whitespace-nowrap">{minute(row.start)}</td>
               <td className="whitespace-nowrap">
-                <Lasted row={row} now={now} />
+                <Lasted row={row} now={now} goesOn="text-ink" />
               </td>
-              <td>
+              <td className="w-full pl-3!">
                 <Link to={jump(toDisturbance(row.id))}>{row.sentence}</Link>
               </td>
             </tr>
@@ -112,11 +112,11 @@ function Better({ rows, now }: { rows: Row[]; now: number }) {
 }
 
 /** How long it lasted, or that nobody can say whether it goes on. */
-export function Lasted({ row, now }: { row: Row; now: number }) {
+function Lasted({ row, now, goesOn = "text-rust" }: { row: Row; now: number; goesOn?: string }) {
   const until = Date.parse(row.end ?? row.no_data_since ?? "") || now;
   const lasted = span((until - Date.parse(row.start)) / 1000);
   if (row.end !== null) return <>{lasted}</>;
-  if (row.no_data_since === null) return <b className="text-rust">goes on, {lasted}</b>;
+  if (row.no_data_since === null) return <b className={goesOn}>goes on, {lasted}</b>;
   return (
     <>
       {lasted}, <span className="text-second">no data since {minute(row.no_data_since)}</span>
